@@ -1,0 +1,57 @@
+"""Rapid Mender merges incoming records into existing tables by key, decides on each, and keeps every change."""
+
+from __future__ import annotations
+
+import sys
+from types import ModuleType
+from typing import TYPE_CHECKING, Any
+
+__version__ = "0.1.0"
+
+if TYPE_CHECKING:
+    from .errors import Error, IncomingError, JobError, StoreError
+    from .history import batches, history
+    from .job import Incoming, Job
+    from .result import Result, Sample
+    from .run import merge, preview
+    from .stores.memory import MemoryStore
+    from .stores.sqlite import SQLiteStore
+
+_PLACES = {
+    "Error": "errors", "IncomingError": "errors", "JobError": "errors", "StoreError": "errors",
+    "batches": "history", "history": "history",
+    "Incoming": "job", "Job": "job",
+    "Result": "result", "Sample": "result",
+    "merge": "run", "preview": "run",
+    "MemoryStore": "stores.memory", "SQLiteStore": "stores.sqlite",
+}  # fmt: skip
+
+__all__ = [
+    "Error", "Incoming", "IncomingError", "Job", "JobError", "MemoryStore", "Result", "SQLiteStore", "Sample",
+    "StoreError", "batches", "history", "merge", "preview",
+]  # fmt: skip
+
+
+def __getattr__(name: str) -> Any:
+    """Load a public name where it is first used: importing Arrow takes longer than most commands."""
+    if name not in _PLACES:
+        raise AttributeError(f"module {__name__!r} has no attribute {name!r}")
+    from importlib import import_module
+
+    value = getattr(import_module(f".{_PLACES[name]}", __name__), name)
+    globals()[name] = value
+    return value
+
+
+def __dir__() -> list[str]:
+    return sorted([*globals(), *__all__])
+
+
+class _Package(ModuleType):
+    def __setattr__(self, name: str, value: Any) -> None:
+        """Importing the submodule `history` must not put it where the function `history` is."""
+        if not (name in _PLACES and isinstance(value, ModuleType)):
+            super().__setattr__(name, value)
+
+
+sys.modules[__name__].__class__ = _Package

@@ -1,0 +1,57 @@
+"""The existing rows that a store found for a set of keys."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+
+import numpy as np
+import pyarrow as pa
+
+
+@dataclass
+class Odd:
+    """The cells of one column that the store holds in another form than the column's own.
+
+    Some stores keep what they were given: a word in a column of numbers, a date spelled otherwise.
+    `raw` is opaque to all but the store: its own form of each odd cell, from which it can write the cell
+    again just as it was.
+    """
+
+    mask: np.ndarray
+    """Which rows are odd."""
+    unreadable: np.ndarray
+    """Which rows have no value of the column's type at all. They differ from every value."""
+    raw: pa.Table
+    """One row for each odd cell, in the order of `mask`."""
+    text: pa.Array
+    """The odd cells as text, to show them."""
+
+    def take(self, positions: np.ndarray) -> Odd:
+        mask = self.mask[positions]
+        place = np.cumsum(self.mask) - 1
+        within = pa.array(place[positions[mask]])
+        return Odd(mask, self.unreadable[positions], self.raw.take(within), self.text.take(within))
+
+
+@dataclass
+class Existing:
+    """Rows of a table, in the types of its columns.
+
+    `positions` says for each row which of the asked keys it answers to, ascending; `locators` is how the
+    store finds the rows again, opaque to all but the store.
+    """
+
+    positions: np.ndarray
+    values: pa.Table
+    locators: pa.Table
+    odd: dict[str, Odd] = field(default_factory=dict)
+
+    def take(self, rows: np.ndarray) -> Existing:
+        index = pa.array(rows)
+        odd = {name: cells.take(rows) for name, cells in self.odd.items()}
+        return Existing(
+            self.positions[rows],
+            self.values.take(index),
+            self.locators.take(index),
+            {name: cells for name, cells in odd.items() if cells.mask.any()},
+        )

@@ -1,0 +1,146 @@
+"""Keys: which are null, which come twice in a batch, which rows they match."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Literal
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.types as pt
+
+from .schema import Column
+
+Duplicates = Literal["reject", "first", "last"]
+
+STANDS, SAME, YIELDS, CLASHES = 0, 1, 2, 3
+"""What becomes of a record whose key comes more than once: it stands for its key; it is the same as the
+record that stands; it yields to it; it clashes with another record."""
+
+
+def folded(values: pa.Array, column: Column) -> pa.Array:
+    """Key values such that the ones that the database holds equal are equal."""
+    if pt.is_floating(values.type):
+        return pc.add(values, pa.scalar(0.0, values.type))  # -0.0 becomes 0.0
+    if column.fold == "case":
+        return pc.ascii_lower(values)
+    if column.fold == "blanks":
+        return pc.ascii_rtrim(values, characters=" ")
+    return values
+
+
+def fold_table(keys: pa.Table, columns: list[Column]) -> list[pa.Array]:
+    return [folded(one_array(keys[column.name]), column) for column in columns]
+
+
+def one_array(values: pa.ChunkedArray | pa.Array) -> pa.Array:
+    if isinstance(values, pa.ChunkedArray):
+        chunks = values.chunks or [pa.array([], values.type)]
+        return chunks[0] if len(chunks) == 1 else pa.concat_arrays(chunks)
+    return values
+
+
+def null_keys(keys: pa.Table) -> np.ndarray:
+    """A mask of the rows whose key is null in any column."""
+    mask = np.zeros(keys.num_rows, bool)
+    for name in keys.column_names:
+        if keys[name].null_count:
+            mask |= pc.is_null(keys[name]).to_numpy()
+    return mask
+
+
+@dataclass
+class RepeatFinder:
+    """Finds the keys that come more than once in a batch, in eight bytes a record.
+
+    First pass: `add` the hashes of each chunk's keys. `repeated` are the hashes seen twice or more. Second
+    pass, only over records with such hashes: `candidates`, then `settle`.
+    """
+
+    _hashes: list[np.ndarray] = field(default_factory=list)
+
+    def add(self, hashes: np.ndarray) -> None:
+        self._hashes.append(hashes)
+
+    def repeated(self) -> np.ndarray:
+        """The hashes that came twice or more, sorted. Forgets the rest."""
+        if not self._hashes:
+            return np.empty(0, np.uint64)
+        every = np.concatenate(self._hashes)
+        self._hashes.clear()
+        every.sort()
+        return np.unique(every[1:][every[1:] == every[:-1]])
+
+
+def among(hashes: np.ndarray, repeated: np.ndarray) -> np.ndarray:
+    """A mask of the `hashes` that are in the sorted array `repeated`."""
+    if not len(repeated):
+        return np.zeros(len(hashes), bool)
+    found = np.searchsorted(repeated, hashes)
+    found[found == len(repeated)] = 0
+    return repeated[found] == hashes
+
+
+def settle_repeats(
+    rows: np.ndarray, key_a: np.ndarray, key_b: np.ndarray, record: np.ndarray, duplicates: Duplicates
+) -> tuple[np.ndarray, np.ndarray]:
+    """Decide what becomes of records whose keys repeat.
+
+    `rows` are the records' numbers in the batch; (`key_a`, `key_b`) two independent hashes of the key, that
+    is 128 bits which stand for it; `record` a hash of all the values. Returns, in the order of `rows`, the
+    fate of each record (STANDS, SAME, YIELDS, CLASHES) and the number of the row that it is measured by:
+    the one that stands, or for a clash another record with the key.
+    """
+    order = np.lexsort((rows, key_b, key_a))
+    a, b, number, values = key_a[order], key_b[order], rows[order], record[order]
+    starts = np.ones(len(order), bool)
+    starts[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1])
+    group = np.cumsum(starts) - 1
+    first = np.flatnonzero(starts)
+    size = np.diff(np.append(first, len(order)))
+    fate = np.full(len(order), STANDS, np.int8)
+    measure = number.copy()
+
+    stands = first if duplicates != "last" else first + size - 1
+    standing = stands[group]
+    same = (values == values[standing]) & (np.arange(len(order)) != standing)
+    other = values != values[standing]
+    if duplicates == "reject":
+        mixed = np.zeros(len(first), bool)
+        np.logical_or.at(mixed, group[other], True)
+        clash = mixed[group]
+        fate[same & ~clash] = SAME
+        fate[clash] = CLASHES
+        first_other = np.full(len(first), -1)
+        where = np.flatnonzero(other)[::-1]
+        first_other[group[where]] = where
+        agrees_with_first = ~other
+        partner = np.where(agrees_with_first, first_other[group], first[group])
+        measure[clash] = number[partner[clash]]
+        measure[fate == SAME] = number[standing[fate == SAME]]
+    else:
+        fate[same] = SAME
+        fate[other] = YIELDS
+        measure[same | other] = number[standing[same | other]]
+    alone = size[group] == 1
+    fate[alone] = STANDS
+    back = np.empty(len(order), np.int64)
+    back[order] = np.arange(len(order))
+    return fate[back], measure[back]
+
+
+def match(incoming: list[pa.Array], existing: list[pa.Array]) -> tuple[np.ndarray, np.ndarray]:
+    """Pairs of positions (incoming, existing) whose keys are equal.
+
+    Both are the folded key columns, in the same types; the incoming keys are not null. Existing rows may
+    share a key: then the pairs share an incoming position. Ascending by the existing position, so that
+    the rows are taken from the larger side in the order in which they lie in memory.
+    """
+    names = [f"k{i}" for i in range(len(incoming))]
+    mine = pa.table([*incoming, np.arange(len(incoming[0]))], [*names, "mine"])
+    theirs = pa.table([*existing, np.arange(len(existing[0]))], [*names, "theirs"])
+    pairs = theirs.join(mine, keys=names, join_type="inner")
+    left, right = pairs["mine"].to_numpy(), pairs["theirs"].to_numpy()
+    order = np.argsort(right, kind="stable")
+    return left[order], right[order]

@@ -1,0 +1,139 @@
+"""Incoming records in the table's terms: named by its columns, in their types, with their faults."""
+
+from __future__ import annotations
+
+import difflib
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..errors import JobError
+from .cast import as_text, cast, plain, wanted
+from .schema import Column, TableInfo
+
+_SHOWN = 60  # characters of a bad value that a reason repeats
+
+
+@dataclass
+class Records:
+    """A chunk of incoming records. `faults` has a reason where a record cannot be used, else null."""
+
+    rows: np.ndarray
+    values: pa.Table
+    faults: pa.Array
+
+    def add_fault(self, mask: np.ndarray, reasons: pa.Array | str) -> None:
+        """Note `reasons` (one, or one for each true of `mask`) beside the faults that are there already."""
+        if not mask.any():
+            return
+        count = int(mask.sum())
+        new = pa.array([reasons] * count) if isinstance(reasons, str) else reasons
+        old = self.faults.filter(pa.array(mask))
+        both = pc.binary_join_element_wise(old, new, "; ", null_handling="skip")
+        self.faults = pc.replace_with_mask(self.faults, mask, both)
+
+
+def map_columns(
+    info: TableInfo,
+    incoming: Sequence[str],
+    rename: Mapping[str, str],
+    ignore: Iterable[str],
+) -> dict[str, str]:
+    """Which incoming column goes to which column of the table: incoming name -> column.
+
+    A name that the job does not rename goes to the column of the same name, upper or lower case.
+    Raises JobError, naming every name that fits nowhere.
+    """
+    twice = sorted({name for name in incoming if list(incoming).count(name) > 1})
+    if twice:
+        raise JobError(f"the batch has more than one column named {_list(twice)}; give them different names")
+    absent = [name for name in rename if name not in incoming]
+    if absent:
+        raise JobError(
+            f"[rename] {_list(absent)}: the batch has no such column; it has {_list(incoming) or 'no columns'}"
+        )
+    lower: dict[str, list[str]] = {}
+    for column in info.names:
+        lower.setdefault(column.lower(), []).append(column)
+    mapping: dict[str, str] = {}
+    for name in incoming:
+        if name in rename:
+            if rename[name] not in info:
+                raise JobError(
+                    f"[rename] {name} = {rename[name]!r}: table {info.name!r} has no such column"
+                    f"{_near(rename[name], info.names)}"
+                )
+            mapping[name] = rename[name]
+        elif name in ignore:
+            continue
+        elif name in info:
+            mapping[name] = name
+        elif len(alike := lower.get(name.lower(), [])) == 1:
+            mapping[name] = alike[0]
+        else:
+            raise JobError(
+                f"incoming column {name!r} fits no column of {info.name!r}{_near(name, info.names)}; "
+                "name its column in [rename], or list it in ignore"
+            )
+    for column in set(mapping.values()):
+        sources = [name for name, target in mapping.items() if target == column]
+        if len(sources) > 1:
+            raise JobError(
+                f"the incoming columns {_list(sources)} all go to column {column!r}; rename one of them, "
+                "or list it in ignore"
+            )
+    computed = [name for name, column in mapping.items() if info[column].generated]
+    if computed:
+        raise JobError(f"the database computes {_list(computed)} itself; list it in ignore")
+    return mapping
+
+
+def read_columns(raw: pa.Table, rows: np.ndarray, mapping: Mapping[str, str], info: TableInfo) -> Records:
+    """Cast the mapped columns of `raw` to the table's types; a value that cannot be is a fault of its row."""
+    arrays: list[pa.Array] = []
+    records = Records(rows, pa.table({}), pa.nulls(len(rows), pa.string()))
+    for name, target in mapping.items():
+        column = info[target]
+        values, bad = cast(raw[name], column)
+        arrays.append(values)
+        if bad is not None and bad.any():
+            records.add_fault(bad, misfit(plain(raw[name]).filter(pa.array(bad)), column))
+    records.values = pa.table(arrays, names=list(mapping.values()))
+    return records
+
+
+def misfit(values: pa.Array, column: Column, why: str | None = None) -> pa.Array:
+    """A reason for each of `values` that does not fit `column`."""
+    shown, _ = as_text(values)
+    clipped = pc.if_else(
+        pc.greater(pc.utf8_length(shown), _SHOWN),
+        pc.binary_join_element_wise(pc.utf8_slice_codeunits(shown, 0, _SHOWN), "…", ""),
+        shown,
+    )
+    quoted = pc.binary_join_element_wise("'", clipped, "'", "")
+    texts = pc.fill_null(quoted, "the value")
+    return pc.binary_join_element_wise(f"{column.name}: ", texts, f" is not {why or wanted(column)}", "")
+
+
+def check_required(records: Records, info: TableInfo, key: Sequence[str]) -> None:
+    """A null that was sent for a column that takes none is a fault."""
+    for name in records.values.column_names:
+        column = info[name]
+        if not column.nullable and name not in key and records.values[name].null_count:
+            empty = pc.and_(pc.is_null(records.values[name].combine_chunks()), pc.is_null(records.faults))
+            records.add_fault(
+                empty.to_numpy(zero_copy_only=False), f"{name} is required (NOT NULL) and came without a value"
+            )
+
+
+def _list(names: Iterable[str]) -> str:
+    return ", ".join(repr(name) for name in names)
+
+
+def _near(name: str, names: Iterable[str]) -> str:
+    lower = {n.lower(): n for n in names}
+    close = difflib.get_close_matches(name.lower(), lower, n=1, cutoff=0.5)
+    return f" (did you mean {lower[close[0]]!r}?)" if close else ""

@@ -1,0 +1,77 @@
+"""What the core knows of a table: its columns, their types and limits, its keys."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from dataclasses import dataclass
+from typing import Literal
+
+import pyarrow as pa
+
+Fold = Literal["case", "blanks"]
+
+
+@dataclass(frozen=True, slots=True)
+class Column:
+    """One column of a table.
+
+    `type` is the column's own type as Arrow sees it; values are cast to it before they are
+    compared. `declared` is the type as the database spells it.
+    """
+
+    name: str
+    type: pa.DataType
+    declared: str = ""
+    nullable: bool = True
+    has_default: bool = False
+    """The database fills the column when it is not sent: a default, an identity, a row number."""
+    generated: bool = False
+    """The database computes the column; it cannot be written."""
+    length: int | None = None
+    """The most characters that a text may have."""
+    fold: Fold | None = None
+    """What the database counts as equal in this column: letters of either case, or trailing blanks."""
+    settles: bool = False
+    """The database may turn a value into another one on its own; the store is asked what it makes of it."""
+    nan: bool = True
+    """A float column that can hold NaN."""
+    one_of: tuple[str, ...] = ()
+    """The only texts that the column may hold, in a table that Rapid Mender makes."""
+
+    @property
+    def required(self) -> bool:
+        """Whether an insert must send a value for this column."""
+        return not self.nullable and not self.has_default and not self.generated
+
+
+@dataclass(frozen=True, slots=True)
+class TableInfo:
+    """One table, as its store describes it."""
+
+    name: str
+    columns: tuple[Column, ...]
+    primary_key: tuple[str, ...] = ()
+    unique: tuple[tuple[str, ...], ...] = ()
+    """The column sets, besides the primary key, that the database keeps unique."""
+    triggers: bool = False
+    """The table has triggers, so that what is stored may differ from what was sent."""
+
+    def __getitem__(self, name: str) -> Column:
+        for column in self.columns:
+            if column.name == name:
+                return column
+        raise KeyError(name)
+
+    def __contains__(self, name: object) -> bool:
+        return any(column.name == name for column in self.columns)
+
+    @property
+    def names(self) -> list[str]:
+        return [column.name for column in self.columns]
+
+    def pick(self, names: Iterable[str]) -> list[Column]:
+        return [self[name] for name in names]
+
+    @property
+    def schema(self) -> pa.Schema:
+        return pa.schema([pa.field(column.name, column.type) for column in self.columns])

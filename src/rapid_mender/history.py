@@ -1,0 +1,254 @@
+"""The history of a table and the batches of a store: their shape, writing and reading them."""
+
+from __future__ import annotations
+
+import getpass
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass, replace
+from datetime import UTC, datetime
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from .core.cast import cast
+from .core.existing import Odd
+from .core.keys import one_array
+from .core.schema import Column, TableInfo
+from .errors import JobError, StoreError
+from .stores.base import Condition, Session, Store, nearest, open_store
+
+BATCHES_TABLE = "rmend_batches"
+_MOMENT = pa.timestamp("us", "UTC")
+
+BATCHES = TableInfo(
+    BATCHES_TABLE,
+    (
+        Column("batch_no", pa.int64(), nullable=False),
+        Column("table_name", pa.string(), nullable=False),
+        Column("job", pa.string()),
+        Column("actor", pa.string()),
+        Column("application", pa.string()),
+        Column("started_at", _MOMENT, nullable=False),
+        Column("finished_at", _MOMENT),
+        *(Column(name, pa.int64()) for name in ("inserted", "updated", "deleted", "skipped", "rejected")),
+        Column("first_change", pa.int64()),
+        Column("last_change", pa.int64()),
+        Column("status", pa.string(), nullable=False, one_of=("running", "done", "stopped")),
+    ),
+    ("batch_no",),
+)
+
+_FIXED = (
+    Column("change_no", pa.int64(), nullable=False),
+    Column("batch_no", pa.int64()),
+    Column("action", pa.string(), nullable=False, one_of=("insert", "update", "delete")),
+    Column("changed", pa.string()),
+    Column("changed_at", _MOMENT, nullable=False),
+    Column("actor", pa.string()),
+    Column("application", pa.string()),
+)
+
+
+def history_name(table: str) -> str:
+    return f"{table}_history"
+
+
+def history_info(info: TableInfo) -> TableInfo:
+    """The shape of a table's history."""
+    sides = [
+        replace(
+            column, name=f"{side}_{column.name}", nullable=True, has_default=False, generated=False, length=None
+        )
+        for column in info.columns
+        for side in ("old", "new")
+    ]
+    return TableInfo(history_name(info.name), (*_FIXED, *sides), ("change_no",))
+
+
+def is_history(info: TableInfo) -> bool:
+    return all(column.name in info for column in _FIXED)
+
+
+@dataclass
+class Recorder:
+    """Writes one batch: its changes, and its row in `rmend_batches`. Nothing is written before a change is."""
+
+    session: Session
+    info: TableInfo
+    job: str | None
+    history: bool
+    application: str
+    batch: int | None = None
+    _first: int | None = None
+    _last: int | None = None
+    _started: datetime | None = None
+
+    def __post_init__(self) -> None:
+        self._started = datetime.now(UTC)
+        self._actor = _actor()
+
+    def start(self) -> int:
+        """The batch's number; taken on the first call, with a row in the batches."""
+        if self.batch is None:
+            batches = self.session.find(BATCHES_TABLE)
+            if batches is None:
+                self.session.create(BATCHES)
+            elif any(name not in batches for name in BATCHES.names):
+                raise StoreError(f"a table named {BATCHES_TABLE!r} is there already and is not Rapid Mender's; rename it")
+            self.batch = self.session.last(BATCHES_TABLE, "batch_no") + 1
+            row = dict.fromkeys(BATCHES.names) | {
+                "batch_no": self.batch, "table_name": self.info.name, "job": self.job, "actor": self._actor,
+                "application": self.application, "started_at": self._started, "status": "running",
+            }  # fmt: skip
+            self.session.append(BATCHES, pa.Table.from_pylist([row], BATCHES.schema))
+            if self.history:
+                self._prepare_history()
+        return self.batch
+
+    def _prepare_history(self) -> None:
+        wanted = history_info(self.info)
+        found = self.session.find(wanted.name)
+        if found is None:
+            self.session.create(wanted)
+        elif not is_history(found):
+            raise StoreError(
+                f"a table named {wanted.name!r} is there already and is not a history; rename it, or set history = false"
+            )
+        else:
+            new = [column for column in wanted.columns if column.name not in found]
+            if new:
+                self.session.add_columns(wanted.name, new)
+        self._last = self.session.last(wanted.name, "change_no")
+
+    def record(self, changes: pa.Table, odd: Mapping[str, tuple[np.ndarray, pa.Table]]) -> None:
+        """Append changes to the history, in their order. `odd` has cells that go in as the store holds them."""
+        batch = self.start()
+        if not self.history or not changes.num_rows:
+            return
+        assert self._last is not None
+        count = changes.num_rows
+        numbers = np.arange(self._last + 1, self._last + 1 + count)
+        self._first = self._first or int(numbers[0])
+        self._last = int(numbers[-1])
+        fixed = {
+            "change_no": pa.array(numbers),
+            "batch_no": pa.repeat(batch, count),
+            "action": changes["action"],
+            "changed": changes["changed"],
+            "changed_at": pa.repeat(pa.scalar(datetime.now(UTC), _MOMENT), count),
+            "actor": pa.repeat(pa.scalar(self._actor, pa.string()), count),
+            "application": pa.repeat(self.application, count),
+        }
+        sides = {name: changes[name] for name in changes.column_names[2:]}
+        self.session.append(history_info(self.info), pa.table(fixed | sides), dict(odd))
+
+    def finish(self, counts: Mapping[str, int], status: str = "done") -> None:
+        """Complete the batch's row; if nothing was written there is none."""
+        if self.batch is None:
+            return
+        rows = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}))
+        names = {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
+        values = {names[name]: [count] for name, count in counts.items()} | {
+            "finished_at": [datetime.now(UTC)], "status": [status],
+            "first_change": [self._first], "last_change": [self._last if self._first else None],
+        }  # fmt: skip
+        schema = pa.schema([BATCHES.schema.field(name) for name in values])
+        self.session.update(BATCHES, rows, pa.table(values, schema=schema))
+
+
+def odd_cells(
+    side: str, odd: Mapping[str, Odd], start: int, into: dict[str, tuple[np.ndarray, pa.Table]]
+) -> None:
+    """Add the odd cells of rows that stand from `start` in a table of changes, for its `old` or `new` side."""
+    for name, cells in odd.items():
+        label, places = f"{side}_{name}", np.flatnonzero(cells.mask) + start
+        if label in into:
+            before, raw = into[label]
+            into[label] = np.concatenate([before, places]), pa.concat_tables([raw, cells.raw])
+        else:
+            into[label] = places, cells.raw
+
+
+def history(
+    store: str | Store,
+    table: str,
+    *,
+    key: Mapping[str, Any] | None = None,
+    batch: int | None = None,
+    action: str | None = None,
+    column: str | None = None,
+    since: datetime | None = None,
+    until: datetime | None = None,
+    limit: int | None = None,
+) -> pa.Table:
+    """The changes of a table, in order, as an Arrow table with the columns of its history.
+
+    `key` maps key columns to values, before or after the change; `column` keeps the updates that changed
+    that column; `since` and `until` (datetimes; without a zone they are UTC) bound `changed_at`; `limit`
+    keeps the newest so many. Raises StoreError if the table is not there, JobError for an unknown column,
+    value or action. A table that was never merged into has an empty history.
+    """
+    if action not in (None, "insert", "update", "delete"):
+        raise JobError(f"action is 'insert', 'update' or 'delete', not {action!r}")
+    with open_store(store).begin(write=False) as session:
+        info = session.describe(table)
+        shape = history_info(info)
+        found = session.find(shape.name)
+        where: list[list[Condition]] = []
+        for name, value in (key or {}).items():
+            known = _known(info, name)
+            where.append([Condition(f"{side}_{known.name}", "=", _value(known, value)) for side in ("old", "new")])
+        if batch is not None:
+            where.append([Condition("batch_no", "=", batch)])
+        if action is not None:
+            where.append([Condition("action", "=", action)])
+        if column is not None:
+            from .core.changes import spell_changed
+
+            name = _known(info, column).name
+            where.append([Condition("changed", "contains", spell_changed([name])[1:-1])])
+        for op, moment in ((">=", since), ("<=", until)):
+            if moment is not None:
+                zoned = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
+                where.append([Condition("changed_at", op, zoned.astimezone(UTC))])  # type: ignore[arg-type]
+        if found is None:
+            return shape.schema.empty_table()
+        if not is_history(found):
+            raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
+        where = [[one for one in group if one.column in found] for group in where]
+        return session.read(found, [group for group in where if group], newest="change_no", limit=limit)
+
+
+def batches(store: str | Store, *, table: str | None = None, limit: int | None = None) -> pa.Table:
+    """The batches of a store, oldest first, as an Arrow table; `limit` keeps the newest so many."""
+    with open_store(store).begin(write=False) as session:
+        found = session.find(BATCHES_TABLE)
+        if found is None:
+            return BATCHES.schema.empty_table()
+        where: Sequence[Sequence[Condition]] = [[Condition("table_name", "=", table)]] if table else ()
+        return session.read(found, where, newest="batch_no", limit=limit)
+
+
+def _known(info: TableInfo, name: str) -> Column:
+    for column in info.columns:
+        if column.name.lower() == name.lower():
+            return column
+    raise JobError(f"table {info.name!r} has no column {name!r}; {nearest(name, info.names, 'columns')}")
+
+
+def _value(column: Column, value: Any) -> Any:
+    from .core.records import misfit
+
+    values = pa.array([value])
+    done, bad = cast(values, column)
+    if bad is not None and bad.any():
+        raise JobError(misfit(values, column)[0].as_py())
+    return one_array(done)[0].as_py()
+
+
+def _actor() -> str | None:
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError, ImportError):
+        return None

@@ -1,0 +1,68 @@
+"""What a source of records gives: chunks, and the records that it could not read."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import NamedTuple
+
+import numpy as np
+import pyarrow as pa
+
+
+@dataclass(frozen=True, slots=True)
+class Chunk:
+    """Records that send the same columns, as they came.
+
+    `rows` are their numbers: the line of a text file on which each begins, else its place, from 1.
+    """
+
+    raw: pa.Table
+    rows: np.ndarray
+
+    def slice(self, start: int, count: int) -> Chunk:
+        return Chunk(self.raw.slice(start, count), self.rows[start : start + count])
+
+
+class Broken(NamedTuple):
+    """A record that could not be split into values: where, why, and its text as it came."""
+
+    row: int
+    reason: str
+    text: str
+
+
+@dataclass(frozen=True, slots=True)
+class Options:
+    """How a text file is written."""
+
+    delimiter: str = ","
+    encoding: str = "utf-8"
+    nulls: tuple[str, ...] = ("",)
+
+
+@dataclass
+class Source(ABC):
+    """A source of records. Iterating gives chunks; `broken` grows meanwhile."""
+
+    name: str
+    unit: str = "row"
+    """What `rows` counts: "line" or "row"."""
+    in_memory: bool = False
+    """The chunks are slices of something that is in memory anyway."""
+    size: int | None = None
+    """Bytes, where they are known; `done` says how many are read."""
+    broken: list[Broken] = field(default_factory=list)
+
+    @abstractmethod
+    def __iter__(self) -> Iterator[Chunk]: ...
+
+    @property
+    def columns(self) -> list[str]:
+        """The columns that are known before the first record."""
+        return []
+
+    @property
+    def done(self) -> int:
+        return 0

@@ -1,0 +1,140 @@
+"""JSON Lines files, also gzipped: one object a line. A line that is not one is a broken record."""
+
+from __future__ import annotations
+
+import gzip
+import io
+import json
+import os
+import re
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import IO, Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.json as pjson
+import pyarrow.types as pt
+
+from .chunks import Broken, Chunk, Source
+
+_BLOCK = 16 << 20
+
+
+@dataclass
+class JsonLinesFile(Source):
+    path: str = ""
+
+    def __post_init__(self) -> None:
+        self.unit = "line"
+        self.size = os.path.getsize(self.path)
+        self._file: IO[bytes] | None = None
+        self._as_text: dict[str, pa.DataType] = {}
+
+    @property
+    def done(self) -> int:
+        return self._file.tell() if self._file is not None and not self._file.closed else 0
+
+    def __iter__(self) -> Iterator[Chunk]:
+        with open(self.path, "rb") as self._file:
+            lines: IO[bytes] = gzip.GzipFile(fileobj=self._file) if self.path.endswith(".gz") else self._file  # type: ignore[assignment]
+            line, rest = 1, b""
+            while block := lines.read(_BLOCK):
+                block = rest + block
+                end = block.rfind(b"\n") + 1
+                block, rest = block[:end], block[end:]
+                if block:
+                    yield from self._block(block, line)
+                    line += block.count(b"\n")
+            if rest:
+                yield from self._block(rest, line)
+
+    def _block(self, block: bytes, line: int) -> Iterator[Chunk]:
+        if line == 1:
+            block = block.removeprefix(b"\xef\xbb\xbf")
+        table = self._at_once(block)
+        if table is not None:
+            yield Chunk(table, np.arange(line, line + table.num_rows))
+        else:
+            yield from self._line_by_line(block, line)
+
+    def _at_once(self, block: bytes) -> pa.Table | None:
+        """The whole block by Arrow's reader, if every line is an object with the same simple attributes."""
+        count = block.count(b"\n") + (not block.endswith(b"\n"))
+        try:
+            table = self._read(block)
+            stamps = {f.name: pa.string() for f in table.schema if pt.is_temporal(f.type)}
+            if stamps:  # the reader takes texts that look like times for times
+                self._as_text |= stamps
+                table = self._read(block)
+        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+            return None
+        if table.num_rows != count or any(pt.is_nested(kind) for kind in table.schema.types):
+            return None
+        for name in table.column_names:
+            attribute = re.escape(json.dumps(name, ensure_ascii=False).encode())
+            if table[name].null_count and len(re.findall(attribute + rb"\s*:", block)) != count:
+                return None  # absent in some records, which is not the same as null
+        return table
+
+    def _read(self, block: bytes) -> pa.Table:
+        return pjson.read_json(
+            io.BytesIO(block),
+            read_options=pjson.ReadOptions(use_threads=False, block_size=len(block) + 1),
+            parse_options=pjson.ParseOptions(
+                explicit_schema=pa.schema(list(self._as_text.items())) if self._as_text else None
+            ),
+        )
+
+    def _line_by_line(self, block: bytes, line: int) -> Iterator[Chunk]:
+        records: list[dict[str, Any]] = []
+        rows: list[int] = []
+        for number, text in enumerate(block.splitlines(), line):
+            if not text.strip():
+                continue
+            try:
+                record = json.loads(text.decode())
+                reason = None if isinstance(record, dict) else "the line is not a JSON object"
+            except UnicodeDecodeError:
+                reason = "the line is not UTF-8 text"
+            except (json.JSONDecodeError, RecursionError) as error:
+                reason = f"the line is not JSON: {error}"
+            if reason is None:
+                records.append(record)
+                rows.append(number)
+            else:
+                self.broken.append(Broken(number, reason, text.decode("utf-8", "backslashreplace")))
+        yield from dict_chunks(records, rows)
+
+
+def dict_chunks(records: list[dict[str, Any]], rows: list[int]) -> Iterator[Chunk]:
+    """Dicts as chunks: one for each set of attributes, since an absent attribute is a column not sent."""
+    groups: dict[tuple[str, ...], list[int]] = {}
+    for at, record in enumerate(records):
+        groups.setdefault(tuple(sorted(map(str, record))), []).append(at)
+    for names, places in groups.items():
+        order = list(records[places[0]]) if names else []
+        arrays = [_array([records[at][name] for at in places]) for name in order]
+        table = pa.table(arrays, names=[str(n) for n in order])
+        yield Chunk(table, np.array([rows[at] for at in places], np.int64))
+
+
+def _array(values: list[Any]) -> pa.Array:
+    """Values of any kinds as one array; where the kinds do not go together, as texts."""
+    try:
+        array = pa.array(values, from_pandas=True)
+    except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError, OverflowError):
+        return pa.array([_spelled(v) for v in values], pa.string())
+    if pt.is_nested(array.type):
+        return pa.array([_spelled(v) for v in values], pa.string())
+    return array
+
+
+def _spelled(value: Any) -> str | None:
+    if value is None or isinstance(value, str):
+        return value
+    if isinstance(value, bytes):
+        return value.hex()
+    if isinstance(value, bool | dict | list):
+        return json.dumps(value, ensure_ascii=False, default=str)
+    return str(value)

@@ -1,0 +1,151 @@
+"""Anything that holds records as a Source."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from ..errors import IncomingError
+from .chunks import Chunk, Options, Source
+from .csv import CsvFile
+from .jsonl import JsonLinesFile, dict_chunks
+
+_ROWS = 1 << 16
+_ENDINGS = "'.csv', '.tsv', '.jsonl', '.ndjson' (each also with '.gz') or '.parquet'"
+
+
+def open_incoming(incoming: Any, options: Options | None = None) -> Source:
+    """A Source over a path, a frame, dicts, or an iterable of record batches.
+
+    Raises IncomingError if there is no such file, its ending is unknown, or the object holds no records.
+    """
+    if isinstance(incoming, Source):
+        return incoming
+    if isinstance(incoming, str | os.PathLike):
+        return _file(os.fspath(incoming), options or Options())
+    if isinstance(incoming, dict):
+        raise IncomingError("a dict is one record; put it into a list: [record]")
+    if isinstance(incoming, pa.RecordBatch):
+        return Frame("the record batch", table=pa.Table.from_batches([incoming]))
+    if isinstance(incoming, pa.Table):
+        return Frame("the table", table=incoming)
+    if isinstance(incoming, list | tuple) and all(isinstance(one, dict) for one in incoming):
+        return Dicts("the records", records=list(incoming))
+    if hasattr(incoming, "__arrow_c_stream__"):
+        if hasattr(incoming, "read_next_batch"):
+            return Batches("the stream", batches=iter(incoming))
+        return Frame("the frame", table=pa.table(incoming))
+    if type(incoming).__module__.startswith("pandas") and hasattr(incoming, "columns"):
+        return Frame("the frame", table=pa.Table.from_pandas(incoming, preserve_index=False))
+    if isinstance(incoming, Iterable):
+        return Batches("the iterator", batches=iter(incoming))
+    raise IncomingError(
+        f"records cannot be read from {type(incoming).__name__}; give a path, an Arrow, pandas or polars frame, "
+        "a list of dicts, or an iterator of record batches"
+    )
+
+
+def _file(path: str, options: Options) -> Source:
+    if not os.path.exists(path):
+        raise IncomingError(f"there is no file {path}")
+    if not os.path.isfile(path):
+        raise IncomingError(f"{path} is not a file")
+    if not os.access(path, os.R_OK):
+        raise IncomingError(f"{path} cannot be read by this user; change the rights on it")
+    name = path.lower().removesuffix(".gz")
+    if name.endswith((".csv", ".tsv", ".txt")):
+        if name.endswith(".tsv") and options.delimiter == ",":
+            options = Options("\t", options.encoding, options.nulls)
+        return CsvFile(path, path=path, options=options)
+    if name.endswith((".jsonl", ".ndjson")):
+        return JsonLinesFile(path, path=path)
+    if name.endswith((".parquet", ".pq")):
+        return ParquetFile(path, path=path)
+    raise IncomingError(f"{path}: the ending of an incoming file is {_ENDINGS}")
+
+
+@dataclass
+class Frame(Source):
+    table: pa.Table | None = None
+
+    def __post_init__(self) -> None:
+        self.in_memory = True
+
+    @property
+    def columns(self) -> list[str]:
+        assert self.table is not None
+        return list(self.table.column_names)
+
+    def __iter__(self) -> Iterator[Chunk]:
+        assert self.table is not None
+        if self.table.num_rows:
+            yield Chunk(self.table, np.arange(1, self.table.num_rows + 1))
+
+
+@dataclass
+class Dicts(Source):
+    records: list[dict[str, Any]] | None = None
+
+    def __iter__(self) -> Iterator[Chunk]:
+        assert self.records is not None
+        for start in range(0, len(self.records), _ROWS):
+            part = self.records[start : start + _ROWS]
+            yield from dict_chunks(part, list(range(start + 1, start + 1 + len(part))))
+
+
+@dataclass
+class Batches(Source):
+    batches: Iterator[Any] | None = None
+
+    def __iter__(self) -> Iterator[Chunk]:
+        assert self.batches is not None
+        row = 1
+        for one in self.batches:
+            if isinstance(one, dict):
+                raise IncomingError("the iterator gives single dicts; give a list of dicts, or an iterator of lists")
+            if isinstance(one, list):
+                for chunk in dict_chunks(one, list(range(row, row + len(one)))):
+                    yield chunk
+                row += len(one)
+                continue
+            try:
+                table = pa.Table.from_batches([one]) if isinstance(one, pa.RecordBatch) else pa.table(one)
+            except (TypeError, ValueError, pa.ArrowInvalid) as error:
+                raise IncomingError(
+                    f"the iterator gives {type(one).__name__}; it must give Arrow record batches, frames or lists of dicts"
+                ) from error
+            if table.num_rows:
+                yield Chunk(table, np.arange(row, row + table.num_rows))
+            row += table.num_rows
+
+
+@dataclass
+class ParquetFile(Source):
+    path: str = ""
+
+    def __post_init__(self) -> None:
+        import pyarrow.parquet as pq
+
+        try:
+            self._file = pq.ParquetFile(self.path)
+        except (pa.ArrowInvalid, OSError) as error:
+            raise IncomingError(f"{self.path} is not a Parquet file, or a damaged one: {error}") from error
+
+    @property
+    def columns(self) -> list[str]:
+        return list(self._file.schema_arrow.names)
+
+    def __iter__(self) -> Iterator[Chunk]:
+        row = 1
+        try:
+            for batch in self._file.iter_batches(_ROWS, use_threads=False):
+                if batch.num_rows:
+                    yield Chunk(pa.Table.from_batches([batch]), np.arange(row, row + batch.num_rows))
+                row += batch.num_rows
+        except (pa.ArrowInvalid, OSError) as error:
+            raise IncomingError(f"{self.path} is damaged at or after row {row}: {error}") from error

@@ -1,0 +1,66 @@
+"""A place to keep tables that are read twice: in memory while they are few, else in a temporary file."""
+
+from __future__ import annotations
+
+import tempfile
+from collections.abc import Iterator
+from typing import IO
+
+import pyarrow as pa
+
+from ..errors import IncomingError
+
+_IN_MEMORY = 64 << 20
+
+
+class Spool:
+    """Tables, kept in the order in which they were put. Each may have a schema of its own."""
+
+    def __init__(self, limit: int = _IN_MEMORY) -> None:
+        self._limit = limit
+        self._kept: list[pa.Table | int] = []  # a table, or where in the file it begins
+        self._bytes = 0
+        self._file: IO[bytes] | None = None
+        self.rows = 0
+
+    def put(self, table: pa.Table, free: bool = False) -> None:
+        """Keep a table; `free`: it is in memory anyway, and costs nothing."""
+        self.rows += table.num_rows
+        if free or self._bytes + table.nbytes <= self._limit:
+            self._bytes += 0 if free else table.nbytes
+            self._kept.append(table)
+            return
+        try:
+            if self._file is None:
+                self._file = tempfile.TemporaryFile(prefix="rmend-")
+            self._file.seek(0, 2)
+            self._kept.append(self._file.tell())
+            options = pa.ipc.IpcWriteOptions(compression="lz4", use_threads=False)
+            with pa.ipc.new_stream(pa.PythonFile(self._file, "w"), table.schema, options=options) as stream:
+                stream.write_table(table)
+        except OSError as error:
+            raise IncomingError(
+                f"the batch does not fit into the folder for temporary files, {tempfile.gettempdir()}: {error}; "
+                "free some room there, or set TMPDIR to another folder"
+            ) from error
+
+    def __iter__(self) -> Iterator[pa.Table]:
+        for one in self._kept:
+            if isinstance(one, int):
+                assert self._file is not None
+                self._file.flush()
+                self._file.seek(one)
+                with pa.ipc.open_stream(pa.PythonFile(self._file, "r")) as stream:
+                    yield stream.read_all()
+            else:
+                yield one
+
+    def table(self, empty: pa.Schema) -> pa.Table:
+        """All of it as one table."""
+        tables = list(self)
+        return pa.concat_tables(tables, promote_options="permissive") if tables else empty.empty_table()
+
+    def close(self) -> None:
+        if self._file is not None:
+            self._file.close()
+        self._kept.clear()

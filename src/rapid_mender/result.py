@@ -1,0 +1,94 @@
+"""What a merge or a preview gives back."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+
+from .core.decide import NAMES
+from .core.schema import TableInfo
+from .incoming import Spool
+
+REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text")
+
+
+@dataclass(frozen=True)
+class Sample:
+    """One record beside the row that it meets. `cells`: column, existing value, incoming value, changed."""
+
+    row: int
+    decision: str
+    reason: str
+    key: dict[str, Any]
+    cells: list[tuple[str, Any, Any, bool]]
+
+
+@dataclass
+class Result:
+    """The outcome of a merge or a preview.
+
+    `counts` has one number for each decision. `batch` is the batch's number; None for a preview, and for a
+    merge that changed nothing and so wrote nothing. `changed` counts, for each column, the updates that
+    changed it. `unit` says what the row numbers count: "line" of a text file, or "row".
+    """
+
+    table: str
+    store: str
+    key: list[str]
+    unit: str
+    wrote: bool
+    counts: dict[str, int] = field(default_factory=lambda: dict.fromkeys(NAMES, 0))
+    changed: dict[str, int] = field(default_factory=dict)
+    batch: int | None = None
+    rejects_path: str | None = None
+    seconds: float = 0.0
+    samples: list[Sample] = field(default_factory=list)
+    _decisions: Spool = field(default_factory=Spool, repr=False)
+    _rejects: Spool = field(default_factory=Spool, repr=False)
+    _shape: pa.Schema = field(default_factory=lambda: pa.schema([]), repr=False)
+
+    @property
+    def records(self) -> int:
+        """The number of incoming records."""
+        return sum(self.counts.values())
+
+    @property
+    def decisions(self) -> pa.Table:
+        """One row a record, by row number: row, decision, reason, changed (a list of columns), the key."""
+        return self._decisions.table(self._shape).sort_by("row")
+
+    @property
+    def rejects(self) -> pa.Table:
+        """The rejected records as they came, after rmend_row, rmend_reason and rmend_text.
+
+        rmend_text is the text of a record that could not be split into values.
+        """
+        return unite(list(self._rejects)).sort_by("rmend_row")
+
+
+def decisions_schema(info: TableInfo, key: list[str]) -> pa.Schema:
+    return pa.schema(
+        [("row", pa.int64()), ("decision", pa.string()), ("reason", pa.string()), ("changed", pa.list_(pa.string()))]
+        + [(name, info[name].type) for name in key]
+    )
+
+
+def unite(tables: list[pa.Table]) -> pa.Table:
+    """Tables of rejects as one; where their types do not go together, as texts."""
+    fixed = pa.schema(zip(REJECT_COLUMNS, (pa.int64(), pa.string(), pa.string()), strict=True))
+    tables = [fixed.empty_table(), *tables]
+    try:
+        return pa.concat_tables(tables, promote_options="permissive")
+    except (pa.ArrowTypeError, pa.ArrowInvalid):
+        from .core.cast import as_text, plain
+
+        texts = [
+            pa.table(
+                [c if name == "rmend_row" else as_text(plain(c))[0] for name, c in zip(t.column_names, t.columns, strict=True)],
+                names=t.column_names,
+            )
+            for t in tables
+        ]
+        return pa.concat_tables(texts, promote_options="permissive")

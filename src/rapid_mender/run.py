@@ -1,0 +1,384 @@
+"""Preview and merge: one batch along its way.
+
+First the batch is read once, from end to end, before the store is touched: keys that come more than once
+can only be known then. Then it goes through in chunks, in one transaction: cast, looked up, compared,
+decided, written.
+"""
+
+from __future__ import annotations
+
+import secrets
+import time
+from collections.abc import Callable, Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from .core import changes as changes_of
+from .core.compare import Patterns, differences
+from .core.decide import INSERT, NAMES, REJECT, UPDATE, Decisions, decide_alone, decide_met
+from .core.existing import Existing
+from .core.hashing import hash_rows
+from .core.keys import STANDS, RepeatFinder, among, fold_table, null_keys, one_array, settle_repeats
+from .core.records import Records, check_required, map_columns, misfit, read_columns
+from .core.schema import TableInfo
+from .errors import JobError, StoreError
+from .history import Recorder, odd_cells
+from .incoming import Chunk, Options, Source, Spool, open_incoming
+from .job import Job
+from .rejects import check_rejects_path, write_rejects
+from .result import Result, Sample, decisions_schema
+from .stores.base import Session, Store, nearest, open_store
+
+Progress = Callable[[str, int, int | None], None]
+"""Called with what is being done ("reading", "merging"), how much of it is done, and how much there is."""
+
+_ROW = "\x00row"  # the column of a spooled table that holds the records' numbers
+_CHUNK_BYTES = 64 << 20
+_SAMPLES = 4  # per decision, in a preview
+
+
+def preview(job: Job, incoming: Any = None, *, progress: Progress | None = None) -> Result:
+    """Say what `merge` would do with the same job and batch. Writes nothing.
+
+    The result has, besides the counts and decisions, `samples`: some records of each decision beside the
+    rows that they meet. Raises as `merge` does.
+    """
+    return _Run(job, incoming, False, progress).go()
+
+
+def merge(job: Job, incoming: Any = None, *, progress: Progress | None = None) -> Result:
+    """Merge a batch into a table, in one transaction.
+
+    `incoming` is a path (CSV, JSON Lines, Parquet), an Arrow, pandas or polars frame, a list of dicts, or an
+    iterator of record batches; without it the job's own is read. A bad record is rejected with a reason and
+    never stops the run. Raises JobError if the job does not fit the table or the batch, IncomingError if the
+    batch cannot be read, StoreError if the store refuses; then nothing is written.
+    """
+    return _Run(job, incoming, True, progress).go()
+
+
+@dataclass
+class _Repeats:
+    """What becomes of the records whose keys come more than once, by row number."""
+
+    rows: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
+    fates: np.ndarray = field(default_factory=lambda: np.empty(0, np.int8))
+    measures: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
+
+    def of(self, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        fate, measure = np.full(len(rows), STANDS, np.int8), rows
+        if len(self.rows):
+            at = np.minimum(np.searchsorted(self.rows, rows), len(self.rows) - 1)
+            hit = self.rows[at] == rows
+            fate[hit] = self.fates[at[hit]]
+            measure = np.where(hit, self.measures[at], rows)
+        return fate, measure
+
+
+class _Run:
+    def __init__(self, job: Job, incoming: Any, write: bool, progress: Progress | None) -> None:
+        if incoming is None and job.incoming is None:
+            raise JobError("there is nothing to merge; give a batch, or name one in the job as incoming")
+        self.job = job
+        self.write = write
+        self.progress: Progress = progress or (lambda what, done, total: None)
+        self.store: Store = open_store(job.store)
+        if job.rejects is not None and write:
+            check_rejects_path(job.rejects)
+        options = job.incoming.options if job.incoming is not None else Options()
+        self.source: Source = open_incoming(incoming if incoming is not None else job.incoming.path, options)  # type: ignore[union-attr]
+        self.seeds = [secrets.randbits(64) for _ in range(4)]
+        self.spool = Spool()
+        self.mappings: dict[tuple[str, ...], dict[str, str]] = {}
+
+    def go(self) -> Result:
+        started = time.perf_counter()
+        try:
+            with self.store.begin(write=False) as session:
+                self.info = session.describe(self.job.table)
+            self.key = self._key(self.info)
+            if self.source.columns:
+                self._mapping(tuple(self.source.columns))
+            with self.store.begin(write=False) as session:  # asks what the store makes of keys; reads no table
+                repeats = self._read_all(session)
+            self.result = Result(self.info.name, self.store.where, self.key, self.source.unit, self.write)
+            self.result._shape = decisions_schema(self.info, self.key)
+            self._note_broken()
+            if self.spool.rows:
+                with self.store.begin(self.write) as session:
+                    self._merge_all(session, repeats)
+        finally:
+            self.spool.close()
+        self.result.seconds = time.perf_counter() - started
+        if self.write and self.job.rejects is not None and self.result.counts["reject"]:
+            write_rejects(self.result.rejects, self.job.rejects)
+            self.result.rejects_path = self.job.rejects
+        return self.result
+
+    # -- the job against the table and the batch ------------------------------------------------------
+
+    def _key(self, info: TableInfo) -> list[str]:
+        key = []
+        for name in self.job.key:
+            real = name if name in info else {n.lower(): n for n in info.names}.get(name.lower())
+            if real is None:
+                raise JobError(f"key: table {info.name!r} has no column {name!r}; {nearest(name, info.names, 'columns')}")
+            key.append(real)
+        if len(set(key)) < len(key):
+            raise JobError(f"key: a column is named twice in {self.job.key}")
+        return key
+
+    def _mapping(self, columns: tuple[str, ...]) -> dict[str, str]:
+        if columns not in self.mappings:
+            mapping = map_columns(self.info, columns, self.job.rename, self.job.ignore)
+            absent = [name for name in self.key if name not in mapping.values()]
+            if absent:
+                raise JobError(
+                    f"key: {self.source.name} has no column for {', '.join(map(repr, absent))}; it has "
+                    f"{', '.join(map(repr, columns)) or 'no columns'}; rename one of these in [rename], or choose another key"
+                )
+            self.mappings[columns] = mapping
+        return self.mappings[columns]
+
+    # -- reading the batch, and finding the keys that repeat -------------------------------------------
+
+    def _read_all(self, session: Session) -> _Repeats:
+        finder = RepeatFinder()
+        for chunk in self.source:
+            for start in range(0, len(chunk.rows), 1 << 18):
+                part = chunk.slice(start, 1 << 18)
+                keys, usable = self._keys(session, part)
+                finder.add(hash_rows(fold_table(keys, self.info.pick(self.key)), self.seeds[0])[usable])
+            self.spool.put(chunk.raw.append_column(_ROW, pa.array(chunk.rows)), free=self.source.in_memory)
+            self.progress("reading", self.source.done, self.source.size)
+        repeated = finder.repeated()
+        if not len(repeated):
+            return _Repeats()
+        found: list[tuple[np.ndarray, ...]] = []
+        for chunk in self._chunks(1 << 18):
+            keys, usable = self._keys(session, chunk)
+            folded = fold_table(keys, self.info.pick(self.key))
+            first = hash_rows(folded, self.seeds[0])
+            hit = np.flatnonzero(usable & among(first, repeated))
+            if len(hit):
+                some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
+                second = hash_rows(folded, self.seeds[1])[hit]
+                found.append((some.rows, first[hit], second, self._record_hash(session, some)))
+        rows, key_a, key_b, record = (np.concatenate(arrays) for arrays in zip(*found, strict=True))
+        fates, measures = settle_repeats(rows, key_a, key_b, record, self.job.duplicates)
+        order = np.argsort(rows)
+        return _Repeats(rows[order], fates[order], measures[order])
+
+    def _keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
+        """The keys of a chunk in the table's types, and a mask of those that are whole."""
+        mapping = {n: c for n, c in self._mapping(tuple(chunk.raw.column_names)).items() if c in self.key}
+        records = read_columns(chunk.raw, chunk.rows, mapping, self.info)
+        keys, refused = session.settle(self.info, records.values.select(self.key))
+        usable = ~null_keys(keys)
+        for mask in refused.values():
+            usable &= ~mask
+        return keys, usable
+
+    def _record_hash(self, session: Session, chunk: Chunk) -> np.ndarray:
+        """A hash of all that each record says, with its faults; a column that was not sent has its own."""
+        records = read_columns(chunk.raw, chunk.rows, self._mapping(tuple(chunk.raw.column_names)), self.info)
+        values, _ = session.settle(self.info, records.values)
+        sent = [name for name in self.info.names if name in values.column_names]
+        which = pa.array([" ".join(sent)]).take(pa.array(np.zeros(len(chunk.rows), np.int64)))
+        return hash_rows([which, records.faults, *(one_array(values[name]) for name in sent)], self.seeds[2])
+
+    def _chunks(self, most: int) -> Iterator[Chunk]:
+        """The batch again: as few chunks as the store and the memory allow."""
+        waiting: list[pa.Table] = []
+        rows = size = 0
+
+        def gathered() -> Iterator[Chunk]:
+            if waiting:
+                table = pa.concat_tables(waiting)
+                waiting.clear()
+                numbers = table[_ROW].to_numpy()
+                raw = table.drop_columns([_ROW])
+                for start in range(0, len(numbers), most):
+                    yield Chunk(raw.slice(start, most), numbers[start : start + most])
+
+        for table in self.spool:
+            full = rows + table.num_rows > most or size + table.nbytes > _CHUNK_BYTES
+            if waiting and (full or table.schema != waiting[0].schema):
+                yield from gathered()
+                rows = size = 0
+            waiting.append(table)
+            rows, size = rows + table.num_rows, size + table.nbytes
+        yield from gathered()
+
+    # -- the way of a chunk ---------------------------------------------------------------------------
+
+    def _merge_all(self, session: Session, repeats: _Repeats) -> None:
+        if session.describe(self.job.table) != self.info:
+            raise StoreError(f"table {self.info.name!r} was altered while the batch was read; run again")
+        name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
+        from . import __version__
+
+        recorder = Recorder(session, self.info, name, self.job.history, f"Rapid Mender {__version__}")
+        done = 0
+        for chunk in self._chunks(session.chunk_rows):
+            self._merge_chunk(session, recorder, chunk, repeats)
+            done += len(chunk.rows)
+            self.progress("merging", done, self.spool.rows)
+        recorder.finish(self.result.counts)
+        self.result.batch = recorder.batch
+
+    def _merge_chunk(self, session: Session, recorder: Recorder, chunk: Chunk, repeats: _Repeats) -> None:
+        mapping = self._mapping(tuple(chunk.raw.column_names))
+        records = read_columns(chunk.raw, chunk.rows, mapping, self.info)
+        self._check(session, records)
+        values = records.values
+        decisions = decide_alone(records, *repeats.of(records.rows), self.source.unit)
+        asked = decisions.open
+        keys = values.select(self.key).take(pa.array(asked))
+        if session.sorts and len(asked) > 1:
+            order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in self.key])
+            keys, asked = keys.take(order), asked[order.to_numpy()]
+        if len(asked):
+            existing = session.fetch(self.info, keys)
+        else:
+            existing = Existing(np.empty(0, np.int64), self.info.schema.empty_table(), pa.table({}))
+        met = asked[existing.positions]
+        compared = [name for name in values.column_names if name not in self.key or self.info[name].fold]
+        incoming = values.select(compared).take(pa.array(met))
+        changed = differences(existing, incoming, compared)
+        patterns = Patterns(changed, len(met))
+        required = [column.name for column in self.info.columns if column.required]
+        lacking = [name for name in required if name not in values.column_names]
+        decide_met(decisions, asked, existing.positions, patterns, lacking)
+        updated = np.flatnonzero(decisions.codes[met] == UPDATE)
+        inserted = asked[decisions.codes[asked] == INSERT]
+        self._note(chunk, values, decisions, met, patterns)
+        if not self.write:
+            self._sample(records, decisions, existing, met, changed)
+        elif len(updated) or len(inserted):
+            recorder.start()
+            changes: list[pa.Table] = []
+            odd: dict[str, tuple[np.ndarray, pa.Table]] = {}
+            if len(updated):
+                self._update(session, existing, updated, incoming, changed, patterns, changes, odd)
+            if len(inserted):
+                stored = session.insert(self.info, values.take(pa.array(inserted)), self.key)
+                odd_cells("new", stored.odd, sum(map(len, changes)), odd)
+                changes.append(changes_of.build(self.info, "insert", None, stored.values))
+            recorder.record(pa.concat_tables(changes), odd)
+        for column, count in patterns.counts(updated).items():
+            self.result.changed[column] = self.result.changed.get(column, 0) + count
+
+    def _check(self, session: Session, records: Records) -> None:
+        """The faults that only the store, the table or the key can tell."""
+        records.values, refused = session.settle(self.info, records.values)
+        for name, mask in refused.items():
+            values = one_array(records.values[name]).filter(pa.array(mask))
+            records.add_fault(mask, misfit(values, self.info[name], "held exactly by this store"))
+        check_required(records, self.info, self.key)
+        keys = [one_array(records.values[name]) for name in self.key]
+        null = null_keys(records.values.select(self.key)) & records.faults.is_null().to_numpy(zero_copy_only=False)
+        if null.any():
+            empty = [
+                pc.if_else(pc.is_null(column.filter(pa.array(null))), name, pa.scalar(None, pa.string()))
+                for name, column in zip(self.key, keys, strict=True)
+            ]
+            names = pc.binary_join_element_wise(*empty, ", ", null_handling="skip")
+            records.add_fault(null, pc.binary_join_element_wise("the key has no value: ", names, ""))
+
+    def _update(
+        self,
+        session: Session,
+        existing: Existing,
+        updated: np.ndarray,
+        incoming: pa.Table,
+        changed: dict[str, np.ndarray],
+        patterns: Patterns,
+        changes: list[pa.Table],
+        odd: dict[str, tuple[np.ndarray, pa.Table]],
+    ) -> None:
+        """Write the columns that changed in any of the updated rows, and build the changes."""
+        old, index = existing.take(updated), pa.array(updated)
+        new = {}
+        for name, mask in changed.items():
+            here = mask[updated]
+            if here.any():
+                value = one_array(incoming[name]).take(index)
+                new[name] = value if here.all() else pc.if_else(pa.array(here), value, one_array(old.values[name]))
+        stored = session.update(self.info, old, pa.table(new))
+        texts = patterns.texts(changes_of.spell_changed).take(index)
+        changes.append(changes_of.build(self.info, "update", old.values, stored.values, texts))
+        odd_cells("old", old.odd, 0, odd)
+        odd_cells("new", stored.odd, 0, odd)
+
+    # -- what is kept for the result ------------------------------------------------------------------
+
+    def _note(
+        self, chunk: Chunk, values: pa.Table, decisions: Decisions, met: np.ndarray, patterns: Patterns
+    ) -> None:
+        for name, count in zip(NAMES, decisions.counts(), strict=True):
+            self.result.counts[name] += int(count)
+        count = len(chunk.rows)
+        sets = pa.array([list(columns) for columns in patterns.sets] + [None], pa.list_(pa.string()))
+        place = np.full(count, len(patterns.sets), np.int64)
+        updates = decisions.codes[met] == UPDATE
+        place[met[updates]] = patterns.code[updates]
+        names = pa.array(NAMES).take(pa.array(decisions.codes))
+        keys = [one_array(values[name]) for name in self.key]
+        table = [pa.array(chunk.rows), names, decisions.reasons, sets.take(pa.array(place)), *keys]
+        self.result._decisions.put(pa.table(table, schema=self.result._shape))
+        rejected = decisions.codes == REJECT
+        if rejected.any():
+            mask = pa.array(rejected)
+            raw = chunk.raw.filter(mask)
+            fixed = pa.table(
+                [pa.array(chunk.rows[rejected]), decisions.reasons.filter(mask), pa.nulls(raw.num_rows, pa.string())],
+                names=["rmend_row", "rmend_reason", "rmend_text"],
+            )
+            for name in raw.column_names:
+                if name not in fixed.column_names:
+                    fixed = fixed.append_column(raw.schema.field(name), raw[name])
+            self.result._rejects.put(fixed)
+
+    def _note_broken(self) -> None:
+        broken = self.source.broken
+        if not broken:
+            return
+        rows, reasons, texts = (pa.array(part) for part in zip(*broken, strict=True))
+        self.result.counts["reject"] += len(broken)
+        none = [pa.nulls(len(broken), field.type) for field in list(self.result._shape)[3:]]
+        table = [rows, pa.repeat("reject", len(broken)), reasons, *none]
+        self.result._decisions.put(pa.table(table, schema=self.result._shape))
+        self.result._rejects.put(pa.table([rows, reasons, texts], names=["rmend_row", "rmend_reason", "rmend_text"]))
+
+    def _sample(
+        self, records: Records, decisions: Decisions, existing: Existing, met: np.ndarray, changed: dict[str, np.ndarray]
+    ) -> None:
+        first_met = dict(zip(met[::-1].tolist(), range(len(met) - 1, -1, -1), strict=True)) if len(met) < 1000 else None
+        for code, name in enumerate(NAMES):
+            have = sum(sample.decision == name for sample in self.result.samples)
+            for at in np.flatnonzero(decisions.codes == code)[: max(_SAMPLES - have, 0)].tolist():
+                if first_met is not None:
+                    place = first_met.get(at)
+                else:
+                    places = np.flatnonzero(met == at)[:1]
+                    place = int(places[0]) if len(places) else None
+                cells = []
+                for column in records.values.column_names:
+                    old = None if place is None else self._shown(existing, column, place)
+                    differs = place is not None and column in changed and bool(changed[column][place])
+                    cells.append((column, old, records.values[column][at].as_py(), differs))
+                key = {name: records.values[name][at].as_py() for name in self.key}
+                reason = decisions.reasons[at].as_py()
+                self.result.samples.append(Sample(int(records.rows[at]), name, reason, key, cells))
+
+    @staticmethod
+    def _shown(existing: Existing, column: str, place: int) -> Any:
+        odd = existing.odd.get(column)
+        if odd is not None and odd.mask[place]:
+            return odd.text[int(odd.mask[:place].sum())].as_py()
+        return existing.values[column][place].as_py()

@@ -1,0 +1,160 @@
+"""What a store must do, and which URL opens which."""
+
+from __future__ import annotations
+
+import difflib
+from abc import ABC, abstractmethod
+from collections.abc import Iterable, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import pyarrow as pa
+
+from ..core.existing import Existing
+from ..core.schema import Column, TableInfo
+from ..errors import JobError, StoreError
+
+Settled = tuple[pa.Table, dict[str, Any]]
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """One comparison of a column with a value, for reading a table."""
+
+    column: str
+    op: Literal["=", ">=", "<=", "<", ">", "contains"]
+    value: Any
+
+
+class Session(ABC):
+    """One transaction on a store. All values pass as Arrow, in the types of the columns."""
+
+    sorts = True
+    """Whether rows that come sorted by key are found and written faster."""
+    chunk_rows = 1 << 19
+    """How many records the store likes to be asked about at once."""
+
+    @abstractmethod
+    def tables(self) -> list[str]:
+        """The names of the tables."""
+
+    @abstractmethod
+    def find(self, name: str) -> TableInfo | None:
+        """Describe a table; None if there is no such table."""
+
+    def describe(self, name: str) -> TableInfo:
+        """Describe a table. Raises StoreError, naming the nearest tables, if it is not there."""
+        info = self.find(name)
+        if info is None:
+            raise StoreError(f"there is no table {name!r} in {self.where}; {nearest(name, self.tables(), 'tables')}")
+        return info
+
+    @property
+    @abstractmethod
+    def where(self) -> str:
+        """The store's name in messages, without passwords."""
+
+    def settle(self, info: TableInfo, values: pa.Table) -> Settled:
+        """What the store would make of `values`, and per column a mask of those that it cannot hold."""
+        return values, {}
+
+    @abstractmethod
+    def fetch(self, info: TableInfo, keys: pa.Table) -> Existing:
+        """The rows whose key equals one of `keys`, by the database's own idea of equal."""
+
+    @abstractmethod
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Existing:
+        """Insert rows; `values` may lack columns. Returns all columns as they were stored, in order."""
+
+    @abstractmethod
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Existing:
+        """Set the columns of `values` in `rows`. Returns all columns of these rows as stored, in order."""
+
+    @abstractmethod
+    def delete(self, info: TableInfo, rows: Existing) -> None:
+        """Delete rows."""
+
+    @abstractmethod
+    def create(self, info: TableInfo) -> None:
+        """Create a table."""
+
+    @abstractmethod
+    def add_columns(self, name: str, columns: Iterable[Column]) -> None:
+        """Add nullable columns to a table."""
+
+    @abstractmethod
+    def append(self, info: TableInfo, values: pa.Table, raw: dict[str, Any] | None = None) -> None:
+        """Bulk-load rows. `raw` maps a column to (positions, raw cells) that go in as the store holds them."""
+
+    @abstractmethod
+    def read(
+        self,
+        info: TableInfo,
+        where: Sequence[Sequence[Condition]] = (),
+        newest: str | None = None,
+        limit: int | None = None,
+    ) -> pa.Table:
+        """Rows for which each group of `where` has a condition that holds.
+
+        With `newest`, the last `limit` rows by that column, ascending.
+        """
+
+    @abstractmethod
+    def last(self, name: str, column: str) -> int:
+        """The largest value of a whole-number column; 0 in an empty table."""
+
+
+class Store(ABC):
+    """A place where tables live."""
+
+    @property
+    @abstractmethod
+    def where(self) -> str:
+        """The store's name in messages, without passwords."""
+
+    @abstractmethod
+    def begin(self, write: bool) -> AbstractContextManager[Session]:
+        """One transaction: committed when the block ends, undone when it raises or when not `write`."""
+
+
+def nearest(name: str, names: Iterable[str], what: str) -> str:
+    """A hint for a misspelt name: "did you mean …?", or which names there are."""
+    every = sorted(names)
+    lower = {n.lower(): n for n in every}
+    close = difflib.get_close_matches(name.lower(), lower, n=1, cutoff=0.6)
+    if close:
+        return f"did you mean {lower[close[0]]!r}?"
+    if not every:
+        return f"it has no {what}"
+    shown = ", ".join(repr(n) for n in every[:12]) + (", …" if len(every) > 12 else "")
+    return f"its {what} are {shown}"
+
+
+_SCHEMES = ("sqlite",)
+
+
+def open_store(store: str | Store) -> Store:
+    """The store that a URL names; a Store is given back as it is."""
+    if isinstance(store, Store):
+        return store
+    if not isinstance(store, str):
+        raise JobError(f"a store is a URL or a Store, not {type(store).__name__}")
+    scheme, separator, rest = store.partition("://")
+    if not separator:
+        raise JobError(
+            f"{store!r} is not a store URL; write for example 'sqlite:///register.db' for a file in this folder, "
+            "'sqlite:////data/register.db' for a file anywhere"
+        )
+    if scheme != "sqlite":
+        hint = difflib.get_close_matches(scheme, _SCHEMES, n=1, cutoff=0.5)
+        mend = f"did you mean '{hint[0]}://{rest}'?" if hint else f"the schemes are {', '.join(_SCHEMES)}"
+        raise JobError(f"no store is called {scheme!r}; {mend}")
+    if not rest.startswith("/") or len(rest) < 2:
+        raise JobError(
+            f"{store!r} lacks a slash or a file name; write 'sqlite:///register.db' for a file in this folder, "
+            "'sqlite:////data/register.db' for a file anywhere"
+        )
+    from .sqlite import SQLiteStore
+
+    return SQLiteStore(rest[1:])

@@ -1,0 +1,167 @@
+"""Tables in memory: the same engine on frames."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import replace
+from functools import reduce
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.cast import plain
+from ..core.existing import Existing
+from ..core.keys import fold_table, match, one_array
+from ..core.schema import Column, TableInfo
+from .base import Condition, Session, Store
+
+_OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
+
+
+class MemoryStore(Store):
+    """Named tables in memory.
+
+    `tables` maps names to frames: anything that `pyarrow.table` takes or that offers the Arrow PyCapsule
+    interface. Column types and nullability are the frame's own. `keys` may name the primary key of a table.
+    `store["trees"]` is the table as it is now, a `pyarrow.Table`. One writer at a time; readers see the
+    tables as they were when they began.
+    """
+
+    def __init__(self, tables: Mapping[str, Any] | None = None, keys: Mapping[str, Sequence[str]] | None = None):
+        self._lock = threading.RLock()
+        self._tables: dict[str, pa.Table] = {}
+        self._infos: dict[str, TableInfo] = {}
+        for name, frame in (tables or {}).items():
+            table = frame if isinstance(frame, pa.Table) else pa.table(frame)
+            arrays = [plain(column) for column in table.columns]
+            self._infos[name] = TableInfo(
+                name,
+                tuple(
+                    Column(field.name, array.type, nullable=field.nullable)
+                    for field, array in zip(table.schema, arrays, strict=True)
+                ),
+                tuple((keys or {}).get(name, ())),
+            )
+            self._tables[name] = pa.table(arrays, schema=_schema(self._infos[name]))
+
+    def __repr__(self) -> str:
+        return f"MemoryStore({sorted(self._tables)})"
+
+    def __getitem__(self, name: str) -> pa.Table:
+        return self._tables[name]
+
+    @property
+    def where(self) -> str:
+        return "memory"
+
+    @contextmanager
+    def begin(self, write: bool) -> Iterator[Session]:
+        if not write:
+            yield MemorySession(dict(self._tables), dict(self._infos))
+            return
+        with self._lock:
+            session = MemorySession(dict(self._tables), dict(self._infos))
+            yield session
+            self._tables, self._infos = session.data, session.infos
+
+
+class MemorySession(Session):
+    sorts = False
+    chunk_rows = 1 << 22
+
+    def __init__(self, data: dict[str, pa.Table], infos: dict[str, TableInfo]) -> None:
+        self.data = data
+        self.infos = infos
+
+    @property
+    def where(self) -> str:
+        return "memory"
+
+    def tables(self) -> list[str]:
+        return list(self.data)
+
+    def find(self, name: str) -> TableInfo | None:
+        return self.infos.get(name)
+
+    def fetch(self, info: TableInfo, keys: pa.Table) -> Existing:
+        columns = info.pick(keys.column_names)
+        table = self.data[info.name]
+        asked, rows = match(fold_table(keys, columns), fold_table(table, columns))
+        return Existing(asked, table.take(pa.array(rows)), pa.table({"row": rows}))
+
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Existing:
+        del key
+        count = values.num_rows
+        arrays = [
+            values[column.name] if column.name in values.column_names else pa.nulls(count, column.type)
+            for column in info.columns
+        ]
+        rows = pa.table(arrays, schema=_schema(info))
+        self.data[info.name] = pa.concat_tables([self.data[info.name], rows])
+        return Existing(np.arange(count), rows, pa.table({}))
+
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Existing:
+        table, stored = self.data[info.name], rows.values
+        places = rows.locators["row"].to_numpy()
+        order = np.argsort(places)
+        mask = np.zeros(table.num_rows, bool)
+        mask[places] = True
+        for name in values.column_names:
+            at = info.names.index(name)
+            new = one_array(values[name])
+            done = pc.replace_with_mask(one_array(table[name]), mask, new.take(pa.array(order)))
+            table = table.set_column(at, table.schema.field(at), done)
+            stored = stored.set_column(at, stored.schema.field(at), new)
+        self.data[info.name] = table
+        return Existing(rows.positions, stored, rows.locators)
+
+    def delete(self, info: TableInfo, rows: Existing) -> None:
+        keep = np.ones(self.data[info.name].num_rows, bool)
+        keep[rows.locators["row"].to_numpy()] = False
+        self.data[info.name] = self.data[info.name].filter(pa.array(keep))
+
+    def create(self, info: TableInfo) -> None:
+        self.infos[info.name] = info
+        self.data[info.name] = _schema(info).empty_table()
+
+    def add_columns(self, name: str, columns: Iterable[Column]) -> None:
+        for column in columns:
+            self.infos[name] = replace(self.infos[name], columns=(*self.infos[name].columns, column))
+            empty = pa.nulls(self.data[name].num_rows, column.type)
+            self.data[name] = self.data[name].append_column(pa.field(column.name, column.type), empty)
+
+    def append(self, info: TableInfo, values: pa.Table, raw: dict[str, Any] | None = None) -> None:
+        del raw  # nothing is ever odd in memory
+        self.insert(info, values, ())
+
+    def read(
+        self,
+        info: TableInfo,
+        where: Sequence[Sequence[Condition]] = (),
+        newest: str | None = None,
+        limit: int | None = None,
+    ) -> pa.Table:
+        table = self.data[info.name]
+        for group in where:
+            table = table.filter(reduce(pc.or_kleene, [_test(table, one) for one in group]))
+        if newest:
+            table = table.sort_by(newest)
+            return table.slice(max(table.num_rows - limit, 0)) if limit is not None else table
+        return table.slice(0, limit) if limit is not None else table
+
+    def last(self, name: str, column: str) -> int:
+        return pc.max(self.data[name][column]).as_py() or 0
+
+
+def _test(table: pa.Table, one: Condition) -> pa.ChunkedArray:
+    if one.op == "contains":
+        return pc.match_substring(table[one.column], one.value)
+    return _OPS[one.op](table[one.column], pa.scalar(one.value, table[one.column].type))
+
+
+def _schema(info: TableInfo) -> pa.Schema:
+    return pa.schema([pa.field(column.name, column.type, column.nullable) for column in info.columns])
