@@ -12,11 +12,14 @@ import numpy as np
 import pyarrow as pa
 
 from .core.cast import cast
-from .core.existing import Odd
+from .core.existing import Existing
 from .core.keys import one_array
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
 from .stores.base import Condition, Session, Store, nearest, open_store
+
+OddCells = Mapping[str, tuple[np.ndarray, pa.Table]]
+"""By column of the history: the places of cells, and the store's own form of them."""
 
 BATCHES_TABLE = "rmend_batches"
 _MOMENT = pa.timestamp("us", "UTC")
@@ -101,7 +104,7 @@ class Recorder:
                 "batch_no": self.batch, "table_name": self.info.name, "job": self.job, "actor": self._actor,
                 "application": self.application, "started_at": self._started, "status": "running",
             }  # fmt: skip
-            self.session.append(BATCHES, pa.Table.from_pylist([row], BATCHES.schema))
+            self.session.append(BATCHES, pa.Table.from_pylist([row], BATCHES.schema), {})
             if self.history:
                 self._prepare_history()
         return self.batch
@@ -121,33 +124,30 @@ class Recorder:
                 self.session.add_columns(wanted.name, new)
         self._last = self.session.last(wanted.name, "change_no")
 
-    def record(self, changes: pa.Table, odd: Mapping[str, tuple[np.ndarray, pa.Table]]) -> None:
-        """Append changes to the history, in their order. `odd` has cells that go in as the store holds them."""
+    def record(self, action: str, changes: pa.Table, odd: OddCells) -> None:
+        """Append changes of one action to the history. `odd` has cells that go in as the store holds them."""
         batch = self.start()
         if not self.history or not changes.num_rows:
             return
         assert self._last is not None
-        count = changes.num_rows
-        numbers = np.arange(self._last + 1, self._last + 1 + count)
+        numbers = np.arange(self._last + 1, self._last + 1 + changes.num_rows)
         self._first = self._first or int(numbers[0])
         self._last = int(numbers[-1])
-        fixed = {
-            "change_no": pa.array(numbers),
-            "batch_no": pa.repeat(batch, count),
-            "action": changes["action"],
-            "changed": changes["changed"],
-            "changed_at": pa.repeat(pa.scalar(datetime.now(UTC), _MOMENT), count),
-            "actor": pa.repeat(pa.scalar(self._actor, pa.string()), count),
-            "application": pa.repeat(self.application, count),
+        same = {
+            "batch_no": batch,
+            "action": action,
+            "changed_at": datetime.now(UTC),
+            "actor": self._actor,
+            "application": self.application,
         }
-        sides = {name: changes[name] for name in changes.column_names[2:]}
-        self.session.append(history_info(self.info), pa.table(fixed | sides), dict(odd))
+        columns = {name: changes[name] for name in changes.column_names if name != "action"}
+        self.session.append(history_info(self.info), pa.table({"change_no": numbers} | columns), same, odd)
 
     def finish(self, counts: Mapping[str, int], status: str = "done") -> None:
         """Complete the batch's row; if nothing was written there is none."""
         if self.batch is None:
             return
-        rows = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}))
+        rows = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
         names = {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
         values = {names[name]: [count] for name, count in counts.items()} | {
             "finished_at": [datetime.now(UTC)], "status": [status],
@@ -157,17 +157,13 @@ class Recorder:
         self.session.update(BATCHES, rows, pa.table(values, schema=schema))
 
 
-def odd_cells(
-    side: str, odd: Mapping[str, Odd], start: int, into: dict[str, tuple[np.ndarray, pa.Table]]
-) -> None:
-    """Add the odd cells of rows that stand from `start` in a table of changes, for its `old` or `new` side."""
-    for name, cells in odd.items():
-        label, places = f"{side}_{name}", np.flatnonzero(cells.mask) + start
-        if label in into:
-            before, raw = into[label]
-            into[label] = np.concatenate([before, places]), pa.concat_tables([raw, cells.raw])
-        else:
-            into[label] = places, cells.raw
+def odd_cells(**sides: Existing) -> OddCells:
+    """The odd cells of the rows on the `old` and `new` side of some changes, by the history's columns."""
+    return {
+        f"{side}_{name}": (np.flatnonzero(cells.mask), cells.raw)
+        for side, rows in sides.items()
+        for name, cells in rows.odd.items()
+    }
 
 
 def history(

@@ -26,11 +26,11 @@ from .core.keys import STANDS, RepeatFinder, among, fold_table, null_keys, one_a
 from .core.records import Records, check_required, map_columns, misfit, read_columns
 from .core.schema import TableInfo
 from .errors import JobError, StoreError
-from .history import Recorder, odd_cells
+from .history import OddCells, Recorder, odd_cells
 from .incoming import Chunk, Options, Source, Spool, open_incoming
 from .job import Job
 from .rejects import check_rejects_path, write_rejects
-from .result import Result, Sample, decisions_schema
+from .result import REJECT_COLUMNS, Result, Sample, decisions_schema
 from .stores.base import Session, Store, nearest, open_store
 
 Progress = Callable[[str, int, int | None], None]
@@ -77,6 +77,14 @@ class _Repeats:
             fate[hit] = self.fates[at[hit]]
             measure = np.where(hit, self.measures[at], rows)
         return fate, measure
+
+
+@dataclass
+class _Met:
+    """The decisions on records that were looked up, and which columns their updates change."""
+
+    decisions: Decisions
+    changed: pa.Array
 
 
 class _Run:
@@ -235,43 +243,46 @@ class _Run:
         mapping = self._mapping(tuple(chunk.raw.column_names))
         records = read_columns(chunk.raw, chunk.rows, mapping, self.info)
         self._check(session, records)
-        values = records.values
-        decisions = decide_alone(records, *repeats.of(records.rows), self.source.unit)
-        asked = decisions.open
-        keys = values.select(self.key).take(pa.array(asked))
+        alone = decide_alone(records, *repeats.of(records.rows), self.source.unit)
+        asked = alone.open
         if session.sorts and len(asked) > 1:
+            keys = records.values.select(self.key).take(pa.array(asked))
             order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in self.key])
-            keys, asked = keys.take(order), asked[order.to_numpy()]
-        if len(asked):
-            existing = session.fetch(self.info, keys)
-        else:
-            existing = Existing(np.empty(0, np.int64), self.info.schema.empty_table(), pa.table({}))
-        met = asked[existing.positions]
+            asked = asked[order.to_numpy()]
+        met = [
+            self._meet(session, recorder, records, asked[start : start + session.slice_rows])
+            for start in range(0, len(asked), session.slice_rows)
+        ]
+        self._note(chunk, records, alone, asked, met)
+
+    def _meet(self, session: Session, recorder: Recorder, records: Records, asked: np.ndarray) -> _Met:
+        """Look the records at the places `asked` up, decide on them, and write what is to be written."""
+        values = records.values.take(pa.array(asked))
+        existing = session.fetch(self.info, values.select(self.key))
         compared = [name for name in values.column_names if name not in self.key or self.info[name].fold]
-        incoming = values.select(compared).take(pa.array(met))
+        incoming = values.select(compared).take(pa.array(existing.positions))
         changed = differences(existing, incoming, compared)
-        patterns = Patterns(changed, len(met))
-        required = [column.name for column in self.info.columns if column.required]
-        lacking = [name for name in required if name not in values.column_names]
-        decide_met(decisions, asked, existing.positions, patterns, lacking)
-        updated = np.flatnonzero(decisions.codes[met] == UPDATE)
-        inserted = asked[decisions.codes[asked] == INSERT]
-        self._note(chunk, values, decisions, met, patterns)
+        patterns = Patterns(changed, len(existing.positions))
+        lacking = [c.name for c in self.info.columns if c.required and c.name not in values.column_names]
+        decisions, found = decide_met(len(asked), existing.positions, patterns, lacking)
+        updated = found[decisions.codes == UPDATE]
+        inserted = np.flatnonzero(decisions.codes == INSERT)
         if not self.write:
-            self._sample(records, decisions, existing, met, changed)
+            self._sample(records.rows[asked], values, decisions, existing, found, changed)
         elif len(updated) or len(inserted):
             recorder.start()
-            changes: list[pa.Table] = []
-            odd: dict[str, tuple[np.ndarray, pa.Table]] = {}
             if len(updated):
-                self._update(session, existing, updated, incoming, changed, patterns, changes, odd)
+                recorder.record(*self._update(session, existing, updated, incoming, changed, patterns))
             if len(inserted):
                 stored = session.insert(self.info, values.take(pa.array(inserted)), self.key)
-                odd_cells("new", stored.odd, sum(map(len, changes)), odd)
-                changes.append(changes_of.build(self.info, "insert", None, stored.values))
-            recorder.record(pa.concat_tables(changes), odd)
+                changes = changes_of.build(self.info, "insert", None, stored.values)
+                recorder.record("insert", changes, odd_cells(new=stored))
         for column, count in patterns.counts(updated).items():
             self.result.changed[column] = self.result.changed.get(column, 0) + count
+        sets = pa.array([list(columns) for columns in patterns.sets] + [None], pa.list_(pa.string()))
+        which = np.full(len(asked), len(patterns.sets), np.int64)
+        which[decisions.codes == UPDATE] = patterns.code[updated]
+        return _Met(decisions, sets.take(pa.array(which)))
 
     def _check(self, session: Session, records: Records) -> None:
         """The faults that only the store, the table or the key can tell."""
@@ -298,10 +309,8 @@ class _Run:
         incoming: pa.Table,
         changed: dict[str, np.ndarray],
         patterns: Patterns,
-        changes: list[pa.Table],
-        odd: dict[str, tuple[np.ndarray, pa.Table]],
-    ) -> None:
-        """Write the columns that changed in any of the updated rows, and build the changes."""
+    ) -> tuple[str, pa.Table, OddCells]:
+        """Write the columns that changed in any of the updated rows. Returns the changes, to be recorded."""
         old, index = existing.take(updated), pa.array(updated)
         new = {}
         for name, mask in changed.items():
@@ -311,40 +320,42 @@ class _Run:
                 new[name] = value if here.all() else pc.if_else(pa.array(here), value, one_array(old.values[name]))
         stored = session.update(self.info, old, pa.table(new))
         texts = patterns.texts(changes_of.spell_changed).take(index)
-        changes.append(changes_of.build(self.info, "update", old.values, stored.values, texts))
-        odd_cells("old", old.odd, 0, odd)
-        odd_cells("new", stored.odd, 0, odd)
+        changes = changes_of.build(self.info, "update", old.values, stored.values, texts)
+        return "update", changes, odd_cells(old=old, new=stored)
 
     # -- what is kept for the result ------------------------------------------------------------------
 
-    def _note(
-        self, chunk: Chunk, values: pa.Table, decisions: Decisions, met: np.ndarray, patterns: Patterns
-    ) -> None:
-        for name, count in zip(NAMES, decisions.counts(), strict=True):
-            self.result.counts[name] += int(count)
+    def _note(self, chunk: Chunk, records: Records, alone: Decisions, asked: np.ndarray, met: list[_Met]) -> None:
+        """Put the decisions of a chunk together, in the order of its records."""
         count = len(chunk.rows)
-        sets = pa.array([list(columns) for columns in patterns.sets] + [None], pa.list_(pa.string()))
-        place = np.full(count, len(patterns.sets), np.int64)
-        updates = decisions.codes[met] == UPDATE
-        place[met[updates]] = patterns.code[updates]
-        names = pa.array(NAMES).take(pa.array(decisions.codes))
-        keys = [one_array(values[name]) for name in self.key]
-        table = [pa.array(chunk.rows), names, decisions.reasons, sets.take(pa.array(place)), *keys]
+        place = np.arange(count)
+        place[asked] = count + np.arange(len(asked))
+        codes = np.concatenate([alone.codes, *(one.decisions.codes for one in met)])[place]
+        index = pa.array(place)
+        reasons = pa.concat_arrays([alone.reasons, *(one.decisions.reasons for one in met)]).take(index)
+        none = pa.nulls(count, pa.list_(pa.string()))
+        sets = pa.concat_arrays([none, *(one.changed for one in met)]).take(index)
+        if not self.write:
+            self._sample(records.rows, records.values, alone, None, np.full(count, -1), {})
+        for name, number in zip(NAMES, np.bincount(codes, minlength=len(NAMES)), strict=True):
+            self.result.counts[name] += int(number)
+        names = pa.array(NAMES).take(pa.array(codes))
+        keys = [one_array(records.values[name]) for name in self.key]
+        table = [pa.array(chunk.rows), names, reasons, sets, *keys]
         self.result._decisions.put(pa.table(table, schema=self.result._shape))
-        rejected = decisions.codes == REJECT
+        rejected = codes == REJECT
         if rejected.any():
             mask = pa.array(rejected)
             raw = chunk.raw.filter(mask)
-            fixed = pa.table(
-                [pa.array(chunk.rows[rejected]), decisions.reasons.filter(mask), pa.nulls(raw.num_rows, pa.string())],
-                names=["rmend_row", "rmend_reason", "rmend_text"],
-            )
+            texts = pa.nulls(raw.num_rows, pa.string())
+            fixed = pa.table([pa.array(chunk.rows[rejected]), reasons.filter(mask), texts], names=list(REJECT_COLUMNS))
             for name in raw.column_names:
-                if name not in fixed.column_names:
+                if name not in REJECT_COLUMNS:
                     fixed = fixed.append_column(raw.schema.field(name), raw[name])
             self.result._rejects.put(fixed)
 
     def _note_broken(self) -> None:
+        """Records that could not be split into values are rejects without any."""
         broken = self.source.broken
         if not broken:
             return
@@ -353,28 +364,30 @@ class _Run:
         none = [pa.nulls(len(broken), field.type) for field in list(self.result._shape)[3:]]
         table = [rows, pa.repeat("reject", len(broken)), reasons, *none]
         self.result._decisions.put(pa.table(table, schema=self.result._shape))
-        self.result._rejects.put(pa.table([rows, reasons, texts], names=["rmend_row", "rmend_reason", "rmend_text"]))
+        self.result._rejects.put(pa.table([rows, reasons, texts], names=list(REJECT_COLUMNS)))
+        for row, reason, text in broken[:_SAMPLES] if not self.write else ():
+            self.result.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))
 
     def _sample(
-        self, records: Records, decisions: Decisions, existing: Existing, met: np.ndarray, changed: dict[str, np.ndarray]
+        self,
+        rows: np.ndarray,
+        values: pa.Table,
+        decisions: Decisions,
+        existing: Existing | None,
+        found: np.ndarray,
+        changed: dict[str, np.ndarray],
     ) -> None:
-        first_met = dict(zip(met[::-1].tolist(), range(len(met) - 1, -1, -1), strict=True)) if len(met) < 1000 else None
+        """Keep some records of each decision to show them, beside the rows that they meet."""
         for code, name in enumerate(NAMES):
             have = sum(sample.decision == name for sample in self.result.samples)
             for at in np.flatnonzero(decisions.codes == code)[: max(_SAMPLES - have, 0)].tolist():
-                if first_met is not None:
-                    place = first_met.get(at)
-                else:
-                    places = np.flatnonzero(met == at)[:1]
-                    place = int(places[0]) if len(places) else None
-                cells = []
-                for column in records.values.column_names:
-                    old = None if place is None else self._shown(existing, column, place)
-                    differs = place is not None and column in changed and bool(changed[column][place])
-                    cells.append((column, old, records.values[column][at].as_py(), differs))
-                key = {name: records.values[name][at].as_py() for name in self.key}
-                reason = decisions.reasons[at].as_py()
-                self.result.samples.append(Sample(int(records.rows[at]), name, reason, key, cells))
+                record, place, cells = values.slice(at, 1).to_pylist()[0], int(found[at]), []
+                for column, new in record.items():
+                    old = None if existing is None or place < 0 else self._shown(existing, column, place)
+                    differs = place >= 0 and column in changed and bool(changed[column][place])
+                    cells.append((column, old, new, differs))
+                key = {column: record[column] for column in self.key}
+                self.result.samples.append(Sample(int(rows[at]), name, decisions.reasons[at].as_py(), key, cells))
 
     @staticmethod
     def _shown(existing: Existing, column: str, place: int) -> Any:

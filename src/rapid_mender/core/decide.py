@@ -67,50 +67,32 @@ def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: 
 
 
 def decide_met(
-    decisions: Decisions,
-    asked: np.ndarray,
-    met: np.ndarray,
-    patterns: Patterns,
-    lacking: Sequence[str],
-) -> None:
-    """Decide the records that were looked up.
+    count: int, met: np.ndarray, patterns: Patterns, lacking: Sequence[str]
+) -> tuple[Decisions, np.ndarray]:
+    """Decide `count` records that were looked up.
 
-    `asked` are their positions in the chunk; `met` the positions, within `asked`, of the existing rows that
-    were found, ascending; `patterns` what changed in each of these; `lacking` the required columns that an
-    insert would not have.
+    `met` are the places, among them, of the records that the found rows answer to; `patterns` what differs in
+    each of these rows; `lacking` the required columns that an insert would not have. Returns the decisions,
+    and for each record the place in `met` of a row that it meets, or -1.
     """
-    matches = np.bincount(met, minlength=len(asked))
-    count = len(decisions.codes)
-
-    def over_chunk(mask: np.ndarray) -> np.ndarray:
-        out = np.zeros(count, bool)
-        out[asked[mask]] = True
-        return out
-
-    none = over_chunk(matches == 0)
+    matches = np.bincount(met, minlength=count)
+    found = np.full(count, -1, np.int64)
+    found[met] = np.arange(len(met))
+    one = matches == 1
+    differs = np.zeros(count, bool)
+    differs[one] = patterns.any[found[one]]
+    decisions = Decisions(np.full(count, SKIP, np.int8), pa.repeat(pa.scalar("unchanged", pa.string()), count))
     if lacking:
         words = "the column" if len(lacking) == 1 else "the columns"
-        decisions.put(none, REJECT, f"no row has this key, and an insert needs {words} {', '.join(lacking)}")
+        why = f"no row has this key, and an insert needs {words} {', '.join(lacking)}"
+        decisions.put(matches == 0, REJECT, why)
     else:
-        decisions.put(none, INSERT, "no row has this key")
+        decisions.put(matches == 0, INSERT, "no row has this key")
     several = matches > 1
     if several.any():
-        numbers = pa.array(_in_chunk_order(asked, several, matches)).cast(pa.string())
-        reasons = pc.binary_join_element_wise("the key matches ", numbers, " existing rows", "")
-        decisions.put(over_chunk(several), REJECT, reasons)
-    single = matches[met] == 1
-    changed = np.zeros(count, bool)
-    changed[asked[met[single & patterns.any]]] = True
-    same = np.zeros(count, bool)
-    same[asked[met[single & ~patterns.any]]] = True
-    decisions.put(same, SKIP, "unchanged")
-    if changed.any():
-        place = np.zeros(count, np.int64)
-        place[asked[met]] = np.arange(len(met))
+        numbers = pa.array(matches[several]).cast(pa.string())
+        decisions.put(several, REJECT, pc.binary_join_element_wise("the key matches ", numbers, " existing rows", ""))
+    if differs.any():
         texts = patterns.texts(lambda columns: f"changed: {', '.join(columns)}")
-        decisions.put(changed, UPDATE, texts.take(pa.array(place[changed])))
-
-
-def _in_chunk_order(asked: np.ndarray, mask: np.ndarray, values: np.ndarray) -> np.ndarray:
-    order = np.argsort(asked[mask])
-    return values[mask][order]
+        decisions.put(differs, UPDATE, texts.take(pa.array(found[differs])))
+    return decisions, found

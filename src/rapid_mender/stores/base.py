@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import difflib
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass
 from typing import Any, Literal
@@ -33,7 +33,10 @@ class Session(ABC):
     sorts = True
     """Whether rows that come sorted by key are found and written faster."""
     chunk_rows = 1 << 19
-    """How many records the store likes to be asked about at once."""
+    """How many records are cast and sorted at once."""
+    slice_rows = 1 << 16
+    """How many of these, sorted, are looked up and written at once: so many that the pages which they touch are
+    still in the store's cache when they are written."""
 
     @abstractmethod
     def tables(self) -> list[str]:
@@ -60,8 +63,12 @@ class Session(ABC):
         return values, {}
 
     @abstractmethod
-    def fetch(self, info: TableInfo, keys: pa.Table) -> Existing:
-        """The rows whose key equals one of `keys`, by the database's own idea of equal."""
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
+        """The rows whose key equals one of `keys`, by the database's own idea of equal.
+
+        `fresh`: also rows that this transaction wrote. Otherwise the caller asks only for keys that it has not
+        written yet, and the store may read the table as it was when the transaction began.
+        """
 
     @abstractmethod
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Existing:
@@ -84,8 +91,11 @@ class Session(ABC):
         """Add nullable columns to a table."""
 
     @abstractmethod
-    def append(self, info: TableInfo, values: pa.Table, raw: dict[str, Any] | None = None) -> None:
-        """Bulk-load rows. `raw` maps a column to (positions, raw cells) that go in as the store holds them."""
+    def append(
+        self, info: TableInfo, values: pa.Table, same: Mapping[str, Any], raw: Mapping[str, Any] | None = None
+    ) -> None:
+        """Bulk-load rows. `same` has the columns that are the same in every row, as Python values; `raw` maps
+        a column to (positions, raw cells) that go in as the store holds them. Columns left out are null."""
 
     @abstractmethod
     def read(

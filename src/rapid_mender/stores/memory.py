@@ -71,7 +71,7 @@ class MemoryStore(Store):
 
 class MemorySession(Session):
     sorts = False
-    chunk_rows = 1 << 22
+    chunk_rows = slice_rows = 1 << 22
 
     def __init__(self, data: dict[str, pa.Table], infos: dict[str, TableInfo]) -> None:
         self.data = data
@@ -87,7 +87,8 @@ class MemorySession(Session):
     def find(self, name: str) -> TableInfo | None:
         return self.infos.get(name)
 
-    def fetch(self, info: TableInfo, keys: pa.Table) -> Existing:
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
+        del fresh  # every session has its own tables, always up to date
         columns = info.pick(keys.column_names)
         table = self.data[info.name]
         asked, rows = match(fold_table(keys, columns), fold_table(table, columns))
@@ -134,8 +135,12 @@ class MemorySession(Session):
             empty = pa.nulls(self.data[name].num_rows, column.type)
             self.data[name] = self.data[name].append_column(pa.field(column.name, column.type), empty)
 
-    def append(self, info: TableInfo, values: pa.Table, raw: dict[str, Any] | None = None) -> None:
+    def append(
+        self, info: TableInfo, values: pa.Table, same: Mapping[str, Any], raw: Mapping[str, Any] | None = None
+    ) -> None:
         del raw  # nothing is ever odd in memory
+        for name, value in same.items():
+            values = values.append_column(name, pa.repeat(pa.scalar(value, info[name].type), values.num_rows))
         self.insert(info, values, ())
 
     def read(

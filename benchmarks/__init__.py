@@ -1,0 +1,1 @@
+"""Rapid Mender against its peers, on one machine in one run. `python -m benchmarks --help` says how."""

@@ -1,0 +1,203 @@
+"""Measure, print a table of times and ratios, and keep it in docs/benchmarks.md."""
+
+from __future__ import annotations
+
+import argparse
+import os
+import platform
+import resource
+import shutil
+import sqlite3
+import statistics
+import subprocess
+import sys
+import tempfile
+import time
+from collections.abc import Callable
+from datetime import date
+from pathlib import Path
+
+import pyarrow as pa
+
+import rapid_mender as rm
+
+from . import sqlite_peers as peers
+from .data import COLUMNS, KEY, existing_and_batch
+
+_DOC = Path(__file__).parent.parent / "docs" / "benchmarks.md"
+Rows = list[tuple[str, list[float], str]]
+
+
+def _timed(work: Callable[[], object]) -> float:
+    started = time.perf_counter()
+    work()
+    return time.perf_counter() - started
+
+
+def _ours(path: Path, batch: pa.Table) -> None:
+    result = rm.merge(rm.Job(store=f"sqlite:///{path}", table="trees", key=list(KEY)), batch)
+    assert result.counts["reject"] == 0
+
+
+def _state(path: Path) -> tuple[object, ...]:
+    """What must come out the same whichever way was taken."""
+    names = ", ".join(COLUMNS)
+    with sqlite3.connect(path) as connection:
+        sums = "count(*), sum(tag_no), total(girth_cm), total(height_m), sum(julianday(surveyed_on))"
+        actions = "SELECT action, changed, count(*) FROM trees_history GROUP BY 1, 2 ORDER BY 1, 2"
+        last = f"SELECT {names} FROM trees ORDER BY tag_no DESC LIMIT 1"
+        one = connection.execute(f"SELECT {sums} FROM trees").fetchone()
+        rounded = tuple(round(value, 3) for value in one)
+        return rounded, connection.execute(actions).fetchall(), connection.execute(last).fetchone()
+
+
+def sqlite(existing: int, incoming: int, rounds: int) -> Rows:
+    """Each way on a fresh copy of one file, in turn, `rounds` times."""
+    table, batch = existing_and_batch(existing, incoming)
+    ways: dict[str, Callable[[Path, pa.Table], None]] = {
+        "row at a time, by hand": peers.row_at_a_time,
+        "upsert with audit triggers": peers.upsert_with_triggers,
+        "set-based SQL by hand": peers.set_based_sql,
+        "Rapid Mender": _ours,
+    }
+    times: dict[str, list[float]] = {name: [] for name in ways}
+    with tempfile.TemporaryDirectory(dir=os.environ.get("BENCH_DIR")) as folder:
+        base, copy = Path(folder) / "base.db", Path(folder) / "copy.db"
+        peers.make(base, table)
+        states = {}
+        for _ in range(rounds):
+            for name, way in ways.items():
+                shutil.copy(base, copy)
+                os.sync()
+                times[name].append(_timed(lambda way=way: way(copy, batch)))  # type: ignore[misc]
+                states[name] = _state(copy)
+                copy.unlink()
+        wrong = [name for name, state in states.items() if state != states["Rapid Mender"]]
+        assert not wrong, f"these ways end in another state: {wrong}"
+    return _ratios(times, "Rapid Mender")
+
+
+def memory(existing: int, incoming: int, rounds: int) -> Rows:
+    """Matching, comparing and deciding, against a join and comparison in DuckDB."""
+    import duckdb
+
+    table, batch = existing_and_batch(existing, incoming)
+    store = rm.MemoryStore({"trees": table})
+    job = rm.Job(store=store, table="trees", key=list(KEY))
+    differs = " OR ".join(f"i.{c} IS DISTINCT FROM e.{c}" for c in COLUMNS[2:])
+    query = (
+        "SELECT i.district, i.tag_no, CASE WHEN e.tag_no IS NULL THEN 'insert' "
+        f"WHEN {differs} THEN 'update' ELSE 'skip' END AS decision FROM batch i LEFT JOIN held e USING (district, tag_no)"
+    )
+    connection = duckdb.connect()
+    connection.register("held", table)
+    connection.register("batch", batch)
+    counts: dict[str, object] = {}
+
+    def theirs() -> None:
+        decisions = connection.sql(query).to_arrow_table()["decision"].value_counts().to_pylist()
+        counts["theirs"] = {one["values"]: one["counts"] for one in decisions}
+
+    def ours() -> None:
+        counts["ours"] = {name: n for name, n in rm.preview(job, batch).counts.items() if n}
+
+    times: dict[str, list[float]] = {"DuckDB, join and compare": [], "Rapid Mender, preview": []}
+    for _ in range(rounds):
+        times["DuckDB, join and compare"].append(_timed(theirs))
+        times["Rapid Mender, preview"].append(_timed(ours))
+    assert counts["ours"] == counts["theirs"], counts
+    return _ratios(times, "Rapid Mender, preview")
+
+
+def csv_memory(incoming: int) -> Rows:
+    """The peak memory of a process that merges a large CSV file into an empty SQLite table."""
+    with tempfile.TemporaryDirectory(dir=os.environ.get("BENCH_DIR")) as folder:
+        script = f"""
+import sys; sys.path.insert(0, {str(Path(__file__).parent.parent)!r})
+import numpy as np, pyarrow.csv as pc
+from benchmarks.data import trees
+rng = np.random.default_rng(3)
+numbers = rng.permutation({incoming})
+with pc.CSVWriter({folder + "/batch.csv"!r}, trees(numbers[:1], rng).schema) as writer:
+    for start in range(0, {incoming}, 500_000):
+        writer.write_table(trees(numbers[start:start + 500_000], rng))
+"""
+        subprocess.run([sys.executable, "-c", script], check=True)
+        path = Path(folder) / "register.db"
+        peers.make(path, existing_and_batch(1, 1)[0].slice(0, 0))
+        script = f"""
+import resource, rapid_mender as rm
+result = rm.merge(rm.Job(store="sqlite:///{path}", table="trees", key={list(KEY)}), {folder + "/batch.csv"!r})
+assert result.counts["insert"] == {incoming}, result.counts
+print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, result.seconds)
+"""
+        done = subprocess.run([sys.executable, "-c", script], check=True, capture_output=True, text=True)
+        mebibytes, seconds = map(float, done.stdout.split())
+    return [("Rapid Mender", [seconds], f"{mebibytes:.0f} MiB at the peak, {incoming / seconds:,.0f} records a second")]
+
+
+def _ratios(times: dict[str, list[float]], ours: str) -> Rows:
+    """Each way's times, and its ratio to ours: the median over the rounds."""
+    rows: Rows = []
+    for name, series in times.items():
+        ratios = [mine / theirs for mine, theirs in zip(times[ours], series, strict=True)]
+        each = ", ".join(f"{ratio:.2f}" for ratio in ratios)
+        text = "1" if name == ours else f"ours is {statistics.median(ratios):.2f} of it ({each})"
+        rows.append((name, series, text))
+    return rows
+
+
+def _table(title: str, rows: Rows) -> str:
+    lines = [f"## {title}", "", "| way | seconds, each round | ratio |", "| --- | --- | --- |"]
+    lines += [f"| {name} | {', '.join(f'{t:.2f}' for t in times)} | {text} |" for name, times, text in rows]
+    return "\n".join(lines) + "\n"
+
+
+def _machine() -> str:
+    cpu = next((line.split(":")[1].strip() for line in open("/proc/cpuinfo") if line.startswith("model name")), "")
+    memory = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") >> 30
+    return (
+        f"{os.cpu_count()} cores ({cpu or platform.machine()}), {memory} GiB, {platform.system()}, "
+        f"Python {platform.python_version()}, pyarrow {pa.__version__}, SQLite peers through the same driver"
+    )
+
+
+def main() -> None:
+    parser = argparse.ArgumentParser(prog="python -m benchmarks", description=__doc__)
+    parser.add_argument("--small", action="store_true", help="a hundredth of the size, only to see that it runs")
+    parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--only", choices=("sqlite", "memory", "csv"))
+    parser.add_argument("--keep", action="store_true", help="write docs/benchmarks.md")
+    options = parser.parse_args()
+    size = 100 if options.small else 1
+    parts = {
+        "sqlite": (
+            f"SQLite: {400_000 // size:,} incoming on {2_000_000 // size:,} rows, 8 columns, history on",
+            lambda: sqlite(2_000_000 // size, 400_000 // size, options.rounds),
+        ),
+        "memory": (
+            f"In memory: match, compare, decide {1_000_000 // size:,} on {5_000_000 // size:,} rows, 8 columns",
+            lambda: memory(5_000_000 // size, 1_000_000 // size, options.rounds),
+        ),
+        "csv": (
+            f"A CSV file of {10_000_000 // size:,} records into an empty SQLite table, history on",
+            lambda: csv_memory(10_000_000 // size),
+        ),
+    }
+    out = [
+        "# Benchmarks\n",
+        f"`make bench` on {date.today()}: {_machine()}. Of each batch 30 % is unchanged, 30 % changed (three columns "
+        "of seven), 40 % new. Every way starts from the same Arrow table in memory, in turn; the ratios compare the "
+        "runs of one round.\n",
+    ]
+    for name, (title, work) in parts.items():
+        if options.only in (None, name):
+            out.append(_table(title, work()))
+            print(out[-1], flush=True)
+    if options.keep:
+        _DOC.write_text("\n".join(out))
+    print(f"peak memory of this process: {resource.getrusage(resource.RUSAGE_SELF).ru_maxrss >> 10} MiB")
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,162 @@
+"""Talking to one SQLite connection through ADBC: running, querying, errors in our words, writing in the background."""
+
+from __future__ import annotations
+
+import re
+from collections import deque
+from collections.abc import Iterator, Sequence
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
+from typing import Any
+from urllib.parse import quote
+
+import pyarrow as pa
+
+from ..errors import StoreError
+
+_ALL_ROWS = {"adbc.sqlite.query.batch_rows": 1 << 30}  # types are then inferred from every row
+_CACHE_KIB = 262_144
+_MAPPED_BYTES = 1 << 30
+_AHEAD = 8  # statements that may wait to be run in the background
+
+_MENDS = (
+    ("locked", "another program is writing to it; try again when that is done"),
+    ("readonly", "it is read-only; make the file and its folder writable for this user"),
+    ("disk is full", "there is no room left on the disk; free some and run again"),
+    ("disk I/O", "the disk refused; check the disk and its free space"),
+    ("not a database", "it is not a SQLite file; check the path in the store URL"),
+    ("failed to open", "it cannot be opened; check the path and the rights on it"),
+    ("unable to open", "it cannot be opened; make its folder writable for this user"),
+    ("malformed", "the file is damaged; restore it from a copy"),
+)
+
+
+class Locked(StoreError):
+    """Another connection has the file to itself."""
+
+
+@contextmanager
+def _translated(where: str) -> Iterator[None]:
+    import adbc_driver_manager
+
+    try:
+        yield
+    except adbc_driver_manager.Error as error:
+        text = re.sub(r"^[A-Z_]+: (\[SQLite\] )?", "", str(error)).split("\nquery:")[0]
+        text = re.sub(r"^Failed to (prepare|execute) query: ", "", text).strip()
+        for sign, mend in _MENDS:
+            if sign in text:
+                kind = Locked if sign == "locked" else StoreError
+                raise kind(f"{where}: {text}: {mend}") from error
+        raise StoreError(f"{where}: the database refused: {text}") from error
+
+
+class Link:
+    """One connection to a SQLite file that exists."""
+
+    def __init__(self, path: str, writable: bool, patience: int) -> None:
+        """`patience` is how many milliseconds to wait for another program's lock."""
+        from adbc_driver_sqlite import dbapi
+
+        self.path = path
+        with _translated(path):
+            self._connection = dbapi.connect(f"file:{quote(path)}?mode={'rw' if writable else 'ro'}", autocommit=True)
+            self._cursor = self._connection.cursor()
+        self.run(f"PRAGMA busy_timeout = {patience}")
+        self.run(f"PRAGMA cache_size = -{_CACHE_KIB}")
+        self.run("PRAGMA foreign_keys = ON")
+        self.run(f"PRAGMA mmap_size = {_MAPPED_BYTES}")
+
+    def close(self) -> None:
+        self._cursor.close()
+        self._connection.close()
+
+    def run(self, sql: str, bound: pa.Table | None = None) -> None:
+        """Run a statement; with `bound`, once for each of its rows."""
+        if bound is not None and not bound.num_rows:
+            return
+        with self._statement() as cursor:
+            if bound is None:
+                cursor.execute(sql)
+            else:
+                cursor.executemany(sql, bound)
+
+    @contextmanager
+    def one_look(self) -> Iterator[None]:
+        """Read in one transaction, so that the file is locked once and not for each row of `bound`."""
+        self.run("BEGIN")
+        try:
+            yield
+        finally:
+            self.run("ROLLBACK")
+
+    def query(self, sql: str, bound: pa.Table | None = None) -> pa.Table:
+        """The rows of a query; with `bound`, those of the query run for each of its rows, one after the other."""
+        with self._statement() as cursor:
+            cursor.adbc_statement.set_options(**_ALL_ROWS)
+            cursor.execute(sql, None if bound is None else bound.combine_chunks())
+            return cursor.fetch_arrow_table()
+
+    @contextmanager
+    def _statement(self) -> Iterator[Any]:
+        try:
+            with _translated(self.path):
+                yield self._cursor
+        except StoreError:  # a cursor that failed keeps what was bound to it
+            self._cursor.close()
+            self._cursor = self._connection.cursor()
+            raise
+
+    def rows(self, sql: str, values: Sequence[str] = ()) -> list[tuple[Any, ...]]:
+        """A few rows, as Python values."""
+        bound = pa.table({f"p{i}": [value] for i, value in enumerate(values)}) if values else None
+        return [tuple(row.values()) for row in self.query(sql, bound).to_pylist()]
+
+
+class Background:
+    """Runs statements of a link in a thread, in their order, while the caller goes on.
+
+    An error comes to light at the next `later` or `settled`; what was queued behind it is not run.
+    """
+
+    def __init__(self, link: Link) -> None:
+        self._link = link
+        self._thread = ThreadPoolExecutor(1, "rmend-writer")
+        self._waiting: deque[Future[None]] = deque()
+        self._failed = False
+
+    def later(self, sql: str, bound: pa.Table | None = None) -> None:
+        """Run a statement soon. Waits only when too many are queued."""
+        while len(self._waiting) >= _AHEAD:
+            self._waiting.popleft().result()
+        self._waiting.append(self._thread.submit(self._one, sql, bound))
+
+    def settled(self) -> Link:
+        """The link, when all that was queued is done."""
+        while self._waiting:
+            self._waiting.popleft().result()
+        return self._link
+
+    def close(self) -> None:
+        """Let the running statement end, and drop the others."""
+        self._failed = True
+        self._thread.shutdown(wait=True, cancel_futures=True)
+
+    def _one(self, sql: str, bound: pa.Table | None) -> None:
+        if self._failed:
+            return
+        try:
+            self._link.run(sql, bound)
+        except BaseException:
+            self._failed = True
+            raise
+
+
+def name_sql(name: str) -> str:
+    """A name as SQL writes it."""
+    return '"' + name.replace('"', '""') + '"'
+
+
+def text_sql(value: str) -> str:
+    """A text as SQL writes it."""
+    return "'" + value.replace("'", "''") + "'"

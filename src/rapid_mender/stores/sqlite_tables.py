@@ -1,0 +1,98 @@
+"""Describing a SQLite table: columns, types, defaults, keys, collations."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import pyarrow as pa
+
+from ..core.schema import Column, Fold, TableInfo
+from ..errors import StoreError
+from .sqlite_link import Link, name_sql
+from .sqlite_types import affinity, column_type
+
+_SEEN_ROWS = 100_000  # rows that are looked at to learn what a column without a type holds
+
+
+@dataclass(frozen=True)
+class Described:
+    """A table, and the columns by which its rows are found again: the row number, or the primary key."""
+
+    info: TableInfo
+    finders: tuple[str, ...]
+
+
+def table_names(link: Link) -> list[str]:
+    sql = r"SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\_%' ESCAPE '\'"
+    return [name for (name,) in link.rows(sql)]
+
+
+def describe(link: Link, name: str) -> Described | None:
+    """Describe a table, whatever the case of its name; None if there is none. Raises StoreError for a view."""
+    kinds = link.rows("SELECT name, type FROM sqlite_master WHERE name = ?1 COLLATE NOCASE", [name])
+    kinds = [row for row in kinds if row[1] in ("table", "view")]
+    if not kinds:
+        return None
+    real_name, kind = kinds[0]
+    if kind == "view":
+        raise StoreError(f"{name!r} is a view; records can be merged into a table only")
+    listed = link.rows("SELECT * FROM pragma_table_xinfo(?1)", [real_name])
+    kept = link.rows("SELECT wr FROM pragma_table_list WHERE name = ?1 AND schema = 'main'", [real_name])
+    without_rowid = bool(kept[0][0])
+    in_key = sorted((row for row in listed if row[5]), key=lambda row: row[5])
+    key = tuple(row[1] for row in in_key)
+    own_number = len(key) == 1 and not without_rowid and in_key[0][2].upper() == "INTEGER"
+    columns = tuple(
+        _column(link, real_name, row, own_number and row[1] == key[0], without_rowid) for row in listed if row[6] != 1
+    )
+    taken = {column.name.lower() for column in columns}
+    free = [alias for alias in ("rowid", "_rowid_", "oid") if alias not in taken]
+    finders = key if own_number or without_rowid else tuple(free[:1])
+    if not finders:
+        raise StoreError(f"table {real_name!r} has columns named rowid, oid and _rowid_; rename one of them")
+    sql = "SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE"
+    triggers = bool(link.rows(sql, [real_name])[0][0])
+    references = link.rows('SELECT "table", on_update, on_delete FROM pragma_foreign_key_list(?1)', [real_name])
+    triggers |= any(table.lower() == real_name.lower() and "NO ACTION" not in how for table, *how in references)
+    return Described(TableInfo(real_name, columns, key, _unique(link, real_name), triggers), finders)
+
+
+def _column(link: Link, table: str, row: Sequence[Any], is_number: bool, without_rowid: bool) -> Column:
+    _, name, declared, not_null, default, in_key, hidden = row
+    seen: frozenset[str] = frozenset()
+    if declared.upper() in ("", "ANY"):
+        some = f"SELECT {name_sql(name)} AS c FROM {name_sql(table)} LIMIT {_SEEN_ROWS}"
+        seen = frozenset(form for (form,) in link.rows(f"SELECT DISTINCT typeof(c) FROM ({some})")) - {"null"}
+    kind, length = column_type(declared, seen)
+    is_text = pa.types.is_string(kind)
+    return Column(
+        name=name,
+        type=kind,
+        declared=declared,
+        nullable=not (not_null or is_number or (without_rowid and in_key)),
+        has_default=is_number or (default is not None and default.upper() != "NULL"),
+        generated=hidden in (2, 3),
+        length=length,
+        fold=_fold(link, table, name) if is_text else None,
+        settles=is_text and affinity(declared) not in ("TEXT", "BLOB"),
+        nan=False,
+    )
+
+
+def _fold(link: Link, table: str, column: str) -> Fold | None:
+    """What the column's collation holds equal. A compound query takes the collation of its first part."""
+    one = f"SELECT {name_sql(column)} AS c FROM {name_sql(table)} WHERE 0 UNION ALL SELECT 'a'"
+    case, blanks = link.rows(f"SELECT c = 'A', c = 'a ' FROM ({one})")[0]
+    return "case" if case else "blanks" if blanks else None
+
+
+def _unique(link: Link, table: str) -> tuple[tuple[str, ...], ...]:
+    found = []
+    for _, index, unique, origin, partial in link.rows("SELECT * FROM pragma_index_list(?1)", [table]):
+        if unique and not partial and origin != "pk":
+            names = [row[0] for row in link.rows("SELECT name FROM pragma_index_info(?1) ORDER BY seqno", [index])]
+            if None not in names:
+                found.append(tuple(names))
+    return tuple(found)
