@@ -22,7 +22,7 @@ OddCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
 
 BATCHES_TABLE = "rmend_batches"
-_MOMENT = pa.timestamp("us", "UTC")
+_MOMENT = pa.timestamp("ms", "UTC")
 
 BATCHES = TableInfo(
     BATCHES_TABLE,

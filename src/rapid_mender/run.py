@@ -230,7 +230,7 @@ class _Run:
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         from . import __version__
 
-        recorder = Recorder(session, self.info, name, self.job.history, f"Rapid Mender {__version__}")
+        recorder = Recorder(session, self.info, name, self.job.history, f"rmend {__version__}")
         done = 0
         for chunk in self._chunks(session.chunk_rows):
             self._merge_chunk(session, recorder, chunk, repeats)

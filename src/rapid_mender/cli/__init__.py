@@ -1,0 +1,44 @@
+"""rmend: the command line. Each command imports what it needs when it runs, so that --help answers at once."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from . import demo, looking, merging
+
+app = typer.Typer(
+    name="rmend",
+    help="Merge incoming records into existing tables by key, decide on each, and keep every change.",
+    epilog="Exit codes: 0 done (also with rejects), 1 stopped and nothing written, 2 wrong usage or a wrong job, "
+    "3 done with rejects under --strict.",
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    rich_markup_mode=None,
+)
+
+
+def _version(asked: bool) -> None:
+    if asked:
+        from .. import __version__
+
+        typer.echo(f"rmend {__version__}")
+        raise typer.Exit
+
+
+@app.callback()
+def _root(
+    version: Annotated[
+        bool, typer.Option("--version", callback=_version, is_eager=True, help="Show the version and exit.")
+    ] = False,
+) -> None:
+    pass
+
+
+app.command()(demo.demo)
+app.command()(merging.preview)
+app.command()(merging.merge)
+app.command()(looking.batches)
+app.command()(looking.history)

@@ -34,7 +34,7 @@ class Session(ABC):
     """Whether rows that come sorted by key are found and written faster."""
     chunk_rows = 1 << 19
     """How many records are cast and sorted at once."""
-    slice_rows = 1 << 16
+    slice_rows = 1 << 15
     """How many of these, sorted, are looked up and written at once: so many that the pages which they touch are
     still in the store's cache when they are written."""
 

@@ -311,9 +311,18 @@ class SQLiteSession(Session):
 
     def _insert(self, info: TableInfo, values: pa.Table, literals: Mapping[str, str] = MappingProxyType({})) -> None:
         names = values.column_names
-        marks = ", ".join([*(f"?{i + 1}" for i in range(len(names))), *literals.values()])
-        sql = f"INSERT INTO {name_sql(info.name)} ({', '.join(map(name_sql, [*names, *literals]))}) VALUES ({marks})"
-        self._write.later(sql, pa.table([encode(info[name], one_array(values[name])) for name in names], names=names))
+        bound: dict[tuple[Any, ...], tuple[int, pa.Array]] = {}  # what stands in two columns is bound once
+        marks = []
+        for name in names:
+            array = one_array(values[name])
+            place = (array.type, array.offset, *(part and part.address for part in array.buffers()))
+            if place not in bound:
+                bound[place] = len(bound) + 1, encode(info[name], array)
+            marks.append(f"?{bound[place][0]}")
+        listed = ", ".join(map(name_sql, [*names, *literals]))
+        sql = f"INSERT INTO {name_sql(info.name)} ({listed}) VALUES ({', '.join([*marks, *literals.values()])})"
+        arrays = [array for _, array in bound.values()]
+        self._write.later(sql, pa.table(arrays, names=[f"p{i}" for i in range(len(arrays))]))
 
     def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Existing:
         names = values.column_names

@@ -1,0 +1,13 @@
+"""`rmend` and `python -m rapid_mender`."""
+
+from __future__ import annotations
+
+
+def main() -> None:
+    from .cli import app
+
+    app()
+
+
+if __name__ == "__main__":
+    main()

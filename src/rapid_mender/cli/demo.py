@@ -1,0 +1,20 @@
+"""rmend demo: the register of Harrowmere, three survey batches, and what happens to them."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from .exits import errors_in_words
+from .merging import AsJson
+
+
+def demo(
+    folder: Annotated[str, typer.Argument(help="Where to put the demo's files.")] = "harrowmere", json: AsJson = False
+) -> None:
+    """Make the street-tree register of a made-up town, and merge three survey batches into it."""
+    with errors_in_words():
+        from ..demo.story import tell
+
+        tell(folder, json)

@@ -1,0 +1,222 @@
+"""What the commands show: tables for people, JSON for programs."""
+
+from __future__ import annotations
+
+import json as json_lib
+import sys
+from collections.abc import Iterable
+from datetime import datetime
+from typing import Any
+
+import pyarrow as pa
+from rich.console import Console
+from rich.markup import escape
+from rich.table import Table
+from rich.text import Text
+
+from ..result import Result, Sample
+from ..stores.base import Store, open_store
+
+_WIDTH_OF_A_PIPE = 120
+_STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim", "reject": "bold red"}
+_WOULD = {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
+
+
+def _console() -> Console:
+    return Console(width=None if sys.stdout.isatty() else _WIDTH_OF_A_PIPE, highlight=False)
+
+
+def _table(*columns: str, right: Iterable[str] = ()) -> Table:
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False)
+    for name in columns:
+        table.add_column(name, justify="right" if name in right else "left", overflow="fold")
+    return table
+
+
+# -- JSON -------------------------------------------------------------------------------------------
+
+
+def json(document: Any) -> None:
+    """Print one JSON document."""
+    print(json_lib.dumps(document, ensure_ascii=False, indent=2, default=plain))
+
+
+def plain(value: Any) -> str:
+    """A value as a person would write it."""
+    if isinstance(value, datetime):
+        spelled = value.replace(tzinfo=None).isoformat(sep=" ", timespec="auto")
+        return spelled + ("Z" if value.tzinfo is not None else "")
+    if isinstance(value, bytes):
+        return value.hex()
+    return str(value)
+
+
+def rows(table: pa.Table) -> list[dict[str, Any]]:
+    return list(table.to_pylist())
+
+
+def store_name(store: object) -> str:
+    return (store if isinstance(store, Store) else open_store(str(store))).where
+
+
+def result_json(result: Result) -> dict[str, Any]:
+    document: dict[str, Any] = {
+        "table": result.table,
+        "store": result.store,
+        "key": result.key,
+        "written": result.batch is not None,
+        "records": result.records,
+        "counts": result.counts,
+        "changed": result.changed,
+        "seconds": round(result.seconds, 3),
+    }
+    if result.wrote:
+        document["batch"] = result.batch
+        document["rejects"] = result.rejects_path
+    else:
+        document["samples"] = [
+            {result.unit: s.row, "decision": s.decision, "reason": s.reason, "key": s.key, "values": _values(s)}
+            for s in result.samples
+        ]
+    return document
+
+
+def _values(sample: Sample) -> dict[str, dict[str, Any]]:
+    return {
+        column or "text": {"existing": old, "incoming": new, "changed": changed}
+        for column, old, new, changed in sample.cells
+    }
+
+
+def changes(found: pa.Table) -> list[dict[str, Any]]:
+    """The changes of a history as documents: old and new values in an object each."""
+    out = []
+    for row in found.to_pylist():
+        fixed = {name: value for name, value in row.items() if not name.startswith(("old_", "new_"))}
+        fixed["changed"] = json_lib.loads(row["changed"]) if row["changed"] else None
+        for side in ("old", "new"):
+            present = (side == "old") != (row["action"] == "insert") or row["action"] == "update"
+            if row["action"] == "delete":
+                present = side == "old"
+            values = {name[4:]: value for name, value in row.items() if name.startswith(f"{side}_")}
+            fixed[side] = values if present else None
+        out.append(fixed)
+    return out
+
+
+# -- tables -----------------------------------------------------------------------------------------
+
+
+def preview(result: Result) -> None:
+    console = _console()
+    key = ", ".join(result.key)
+    console.print(f"[bold]Preview[/] of {result.records:,} records into [bold]{escape(result.table)}[/] by {escape(key)}.")
+    console.print(_counts(result))
+    _columns_changed(console, result, "would change")
+    if result.samples:
+        console.print()
+        console.print(_samples(result))
+    console.print("\nNothing was written.")
+
+
+def merged(result: Result) -> None:
+    console = _console()
+    key = ", ".join(result.key)
+    console.print(f"[bold]Merged[/] {result.records:,} records into [bold]{escape(result.table)}[/] by {escape(key)}.")
+    console.print(_counts(result))
+    _columns_changed(console, result, "changed")
+    rate = f", {result.records / result.seconds:,.0f} records a second" if result.records and result.seconds else ""
+    taken = f"{result.seconds:.2f} s{rate}."
+    if result.batch is None:
+        console.print(f"\nNothing to write: the table is as it was, and no batch was counted. {taken}")
+    else:
+        console.print(f"\nBatch [bold]{result.batch}[/]. {taken}")
+    if result.counts["reject"]:
+        place = f"are in {result.rejects_path}" if result.rejects_path else "are in the result"
+        console.print(Text(f"The {result.counts['reject']:,} rejects {place}, with their reasons."))
+
+
+def _counts(result: Result) -> Table:
+    table = _table("decision", "records", "share", "", right=("records", "share"))
+    for name, count in result.counts.items():
+        if not count and name == "delete":
+            continue
+        share = count / result.records if result.records else 0.0
+        style = _STYLES[name] if count else "dim"
+        table.add_row(Text(name, style), f"{count:,}", f"{share:.1%}", Text("■" * round(share * 40), style))
+    return table
+
+
+def _columns_changed(console: Console, result: Result, word: str) -> None:
+    if result.changed:
+        listed = ", ".join(f"{name} {count:,}" for name, count in sorted(result.changed.items(), key=lambda x: -x[1]))
+        console.print(Text(f"Columns that {word}: {listed}"))
+
+
+def _samples(result: Result) -> Table:
+    """Some records of each decision: one line a changed value, existing beside incoming."""
+    table = _table(result.unit, "decision", "key", "column", "existing", "", "incoming", "reason", right=(result.unit,))
+    order = list(_STYLES)
+    for sample in sorted(result.samples, key=lambda s: (order.index(s.decision), s.row)):
+        style = _STYLES[sample.decision]
+        key = " · ".join(_shown(value) for value in sample.key.values())
+        first = [str(sample.row), Text(sample.decision, style), key]
+        changed = [(column, old, new) for column, old, new, differs in sample.cells if differs]
+        if sample.decision == "insert":
+            others = [_shown(new) for column, _, new, _ in sample.cells if column not in sample.key]
+            lines = [("", Text("no row", "dim"), "", Text(" · ".join(others), style))]
+        elif changed:
+            lines = [(c, Text(_shown(old), "dim"), "≠", Text(_shown(new), f"bold {style}")) for c, old, new in changed]
+        else:
+            lines = [("", "", "", Text(sample.cells[0][2], "dim") if not sample.key else "")]  # type: ignore[list-item]
+        for number, line in enumerate(lines):
+            reason = Text(sample.reason, style if sample.decision == "reject" else "") if not number else ""
+            if sample.decision == "update":
+                reason = ""
+            table.add_row(*(first if not number else ["", "", ""]), *line, reason)
+    return table
+
+
+def batches(found: pa.Table, store: str) -> None:
+    console = _console()
+    if not found.num_rows:
+        console.print(f"No batch was merged into {escape(store)} yet.")
+        return
+    counts = ("inserted", "updated", "deleted", "skipped", "rejected")
+    table = _table("batch", "table", "job", "by", "started (UTC)", "took", *counts, "status", right=("batch", "took", *counts))
+    for row in found.to_pylist():
+        took = (row["finished_at"] - row["started_at"]).total_seconds() if row["finished_at"] else None
+        table.add_row(
+            str(row["batch_no"]), row["table_name"], row["job"] or "", row["actor"] or "",
+            f"{row['started_at']:%Y-%m-%d %H:%M:%S}", "" if took is None else f"{took:.2f} s",
+            *(f"{row[name] or 0:,}" for name in counts), row["status"],
+        )  # fmt: skip
+    console.print(table)
+
+
+def history(found: pa.Table, name: str, full: bool) -> None:
+    console = _console()
+    if not found.num_rows:
+        console.print(f"No such change of {escape(name)}.")
+        return
+    table = _table("change", "batch", "when (UTC)", "by", "action", "column", "old", "", "new", right=("change", "batch"))
+    for change in changes(found):
+        old, new = change["old"] or {}, change["new"] or {}
+        names = change["changed"] or [c for c, value in (new or old).items() if value is not None]
+        first = [
+            str(change["change_no"]), str(change["batch_no"] or ""), f"{change['changed_at']:%Y-%m-%d %H:%M:%S}",
+            change["actor"] or "", Text(change["action"], _STYLES[change["action"]]),
+        ]  # fmt: skip
+        for number, column in enumerate(names):
+            sides = [Text(_shown(old[column]), "dim") if old else "", "→", _shown(new[column]) if new else ""]
+            table.add_row(*(first if not number else [""] * 5), column, *sides)
+    console.print(table)
+    if full:
+        console.print(f"These are the newest {found.num_rows:,}; --limit shows more.", style="dim")
+
+
+def _shown(value: Any) -> str:
+    if value is None:
+        return "null"
+    text = plain(value) if not isinstance(value, bool) else str(value).lower()
+    return text if len(text) <= 40 else text[:39] + "…"

@@ -1,0 +1,36 @@
+"""How a command ends: its exit code, and errors as one plain sentence."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import typer
+
+DONE, STOPPED, WRONG_USAGE, DONE_WITH_REJECTS = 0, 1, 2, 3
+
+
+@contextmanager
+def errors_in_words(writes: bool = False) -> Iterator[None]:
+    """Turn our errors into a message and an exit code. `writes`: say that nothing was written."""
+    from ..errors import Error, JobError
+
+    after = " Nothing was written." if writes else ""
+    try:
+        yield
+    except JobError as error:
+        _say(f"{error}.{after}")
+        raise typer.Exit(WRONG_USAGE) from None
+    except Error as error:
+        done = "the merge is done" in str(error)
+        _say(f"{error}.{'' if done else after}")
+        raise typer.Exit(STOPPED) from None
+    except KeyboardInterrupt:
+        _say(f"interrupted.{after}")
+        raise typer.Exit(STOPPED) from None
+    except BrokenPipeError:
+        raise typer.Exit(STOPPED) from None
+
+
+def _say(message: str) -> None:
+    typer.echo(f"rmend: {message.replace('..', '.') if message.endswith('..') else message}", err=True)

@@ -1,0 +1,89 @@
+"""rmend batches and rmend history."""
+
+from __future__ import annotations
+
+from datetime import datetime
+from typing import Annotated
+
+import typer
+
+from .exits import errors_in_words
+from .merging import AsJson
+
+Where = Annotated[str, typer.Argument(metavar="JOB|STORE", help="A job file, or a store URL.")]
+Limit = Annotated[int, typer.Option("--limit", min=1, help="Show the newest so many.")]
+Moment = datetime | None
+_FORMATS = ["%Y-%m-%d", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S"]
+
+
+def batches(
+    where: Where,
+    table: Annotated[str | None, typer.Option("--table", help="Only the batches of this table.")] = None,
+    limit: Limit = 20,
+    json: AsJson = False,
+) -> None:
+    """List the batches of a store: when, what, by whom, and how many of each decision."""
+    with errors_in_words():
+        from ..history import batches
+        from . import draw
+
+        store, _ = _store_and_table(where)
+        found = batches(store, table=table, limit=limit)
+        if json:
+            draw.json({"store": draw.store_name(store), "batches": draw.rows(found)})
+        else:
+            draw.batches(found, draw.store_name(store))
+
+
+def history(
+    where: Where,
+    table: Annotated[str | None, typer.Option("--table", help="The table; needed with a store URL.")] = None,
+    key: Annotated[
+        list[str] | None, typer.Option("--key", metavar="COLUMN=VALUE", help="One record; once for each key column.")
+    ] = None,
+    batch: Annotated[int | None, typer.Option("--batch", help="Only this batch.")] = None,
+    action: Annotated[str | None, typer.Option("--action", help="Only insert, update or delete.")] = None,
+    column: Annotated[str | None, typer.Option("--column", help="Only updates that changed this column.")] = None,
+    since: Annotated[Moment, typer.Option("--since", formats=_FORMATS, help="Not before this time (UTC).")] = None,
+    until: Annotated[Moment, typer.Option("--until", formats=_FORMATS, help="Not after this time (UTC).")] = None,
+    limit: Limit = 20,
+    json: AsJson = False,
+) -> None:
+    """Show the changes of a table, or of one record: when, in which batch, from what to what."""
+    with errors_in_words():
+        from ..errors import JobError
+        from ..history import history
+        from . import draw
+
+        store, job_table = _store_and_table(where)
+        name = table or job_table
+        if name is None:
+            raise JobError("name the table with --table, or give a job file instead of a store URL")
+        found = history(
+            store, name, key=_key(key), batch=batch, action=action, column=column, since=since, until=until, limit=limit
+        )
+        if json:
+            draw.json({"store": draw.store_name(store), "table": name, "changes": draw.changes(found)})
+        else:
+            draw.history(found, name, full=found.num_rows == limit)
+
+
+def _store_and_table(where: str) -> tuple[object, str | None]:
+    if "://" in where:
+        return where, None
+    from ..job import Job
+
+    job = Job.load(where)
+    return job.store, job.table
+
+
+def _key(pairs: list[str] | None) -> dict[str, str]:
+    from ..errors import JobError
+
+    key = {}
+    for pair in pairs or []:
+        name, separator, value = pair.partition("=")
+        if not separator or not name:
+            raise JobError(f"--key {pair!r} is not COLUMN=VALUE")
+        key[name] = value
+    return key

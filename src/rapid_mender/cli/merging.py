@@ -1,0 +1,91 @@
+"""rmend preview and rmend merge."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from .exits import DONE_WITH_REJECTS, errors_in_words
+
+if TYPE_CHECKING:
+    from ..job import Job
+    from ..run import Progress
+
+JobFile = Annotated[str, typer.Argument(metavar="JOB", help="The job file (TOML).")]
+Batch = Annotated[
+    str | None, typer.Argument(metavar="[INCOMING]", help="A CSV, JSON Lines or Parquet file; default: the job's own.")
+]
+AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of tables.")]
+
+
+def preview(job: JobFile, incoming: Batch = None, json: AsJson = False) -> None:
+    """Show what a merge would do, and write nothing."""
+    with errors_in_words():
+        from ..job import Job
+        from ..run import preview
+        from . import draw
+
+        with _progress() as progress:
+            result = preview(Job.load(job), incoming, progress=progress)
+        if json:
+            draw.json(draw.result_json(result))
+        else:
+            draw.preview(result)
+
+
+def merge(
+    job: JobFile,
+    incoming: Batch = None,
+    strict: Annotated[bool, typer.Option("--strict", help="Exit with 3 if any record was rejected.")] = False,
+    json: AsJson = False,
+) -> None:
+    """Merge a batch into its table, in one transaction.
+
+    Rejects go where the job says; else to a CSV file beside the job file.
+    """
+    with errors_in_words(writes=True):
+        from ..job import Job
+        from ..run import merge
+        from . import draw
+
+        with _progress() as progress:
+            result = merge(_with_rejects(Job.load(job)), incoming, progress=progress)
+        if json:
+            draw.json(draw.result_json(result))
+        else:
+            draw.merged(result)
+    if strict and result.counts["reject"]:
+        raise typer.Exit(DONE_WITH_REJECTS)
+
+
+def _with_rejects(job: Job) -> Job:
+    """The job with a place for its rejects: on the command line they must not be lost."""
+    if job.rejects is not None or job.source is None:
+        return job
+    stem = job.source.removesuffix(".toml")
+    return job.model_copy(update={"rejects": f"{stem}.rejects.csv"})
+
+
+@contextmanager
+def _progress() -> Iterator[Progress | None]:
+    """A progress bar on stderr, if that is a terminal. Short batches end before it shows."""
+    from rich.console import Console
+    from rich.progress import BarColumn, Progress, TaskProgressColumn, TextColumn, TimeElapsedColumn
+
+    console = Console(stderr=True)
+    if not console.is_terminal:
+        yield None
+        return
+    columns = (TextColumn("{task.description:>8}"), BarColumn(), TaskProgressColumn(), TimeElapsedColumn())
+    with Progress(*columns, console=console, transient=True) as bar:
+        tasks = {}
+
+        def progress(what: str, done: int, total: int | None) -> None:
+            if what not in tasks:
+                tasks[what] = bar.add_task(what, total=total)
+            bar.update(tasks[what], completed=done, total=total)
+
+        yield progress

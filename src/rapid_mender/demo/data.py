@@ -1,0 +1,209 @@
+"""The demo's data: the street-tree register of Harrowmere, a made-up town, and three survey batches."""
+
+from __future__ import annotations
+
+import csv
+import json
+import os
+import random
+import sqlite3
+from datetime import date, timedelta
+from pathlib import Path
+from typing import Any
+
+from ..errors import JobError
+
+_SEED = 2077
+_TREES = 2_000
+_DISTRICTS = ("Old Quay", "Mere End", "Tanner's Row", "Northfold", "Saltgate", "Orchard Hill")
+_SPECIES = (
+    "Acer campestre", "Alnus glutinosa", "Betula pendula", "Carpinus betulus", "Fagus sylvatica", "Prunus avium",
+    "Quercus robur", "Sorbus aucuparia", "Tilia cordata", "Ulmus glabra",
+)  # fmt: skip
+_WARDENS = ("I. Fennick", "M. Oldacre", "T. Brisley", "R. Quell")
+_CONDITIONS = ("good", "good", "good", "fair", "fair", "poor")
+_SURVEYED = ("girth_cm", "height_m", "condition", "warden", "surveyed_on")
+
+DDL = """CREATE TABLE trees (
+    district    VARCHAR(20)  NOT NULL,
+    tag_no      INTEGER      NOT NULL,
+    species     VARCHAR(40)  NOT NULL,
+    girth_cm    DECIMAL(5,1),
+    height_m    DECIMAL(4,1),
+    condition   VARCHAR(10)  NOT NULL DEFAULT 'good',
+    warden      VARCHAR(30),
+    planted_on  DATE,
+    surveyed_on DATE         NOT NULL,
+    felled      BOOLEAN      NOT NULL DEFAULT 0,
+    PRIMARY KEY (district, tag_no)
+)"""
+
+STORY_TREE = {"district": "Tanner's Row", "tag_no": 12}
+"""The tree that every survey finds changed, and whose history the story shows."""
+
+FILES = ("register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet")
+JOBS = {
+    "survey-1.toml": """# The spring survey: a CSV file whose columns have the register's own names.
+store = "sqlite:///register.db"
+table = "trees"
+key = ["district", "tag_no"]
+incoming = "survey-1.csv"
+""",
+    "survey-2.toml": """# The summer survey: JSON Lines from the crews' app, which has its own names for things.
+store = "sqlite:///register.db"
+table = "trees"
+key = ["district", "tag_no"]
+incoming = "survey-2.jsonl"
+duplicates = "last"          # the app sends a record again when it was corrected
+rejects = "survey-2.rejects.jsonl"
+ignore = ["crew"]
+
+[rename]
+area = "district"
+tag = "tag_no"
+girth = "girth_cm"
+height = "height_m"
+day = "surveyed_on"
+""",
+    "survey-3.toml": """# The autumn survey: a Parquet file, only what was measured.
+store = "sqlite:///register.db"
+table = "trees"
+key = ["district", "tag_no"]
+incoming = "survey-3.parquet"
+""",
+}
+
+Tree = dict[str, Any]
+
+
+def make(folder: str | os.PathLike[str]) -> None:
+    """Write the register, the batches and their job files into a folder.
+
+    Raises JobError if the folder holds files of anybody else.
+    """
+    path = Path(folder)
+    ours = {*FILES, *JOBS, *(f"survey-{n}.rejects.{end}" for n in (1, 2, 3) for end in ("csv", "jsonl"))}
+    if path.exists() and not path.is_dir():
+        raise JobError(f"{path} is a file; name a folder for the demo")
+    others = sorted(entry.name for entry in path.iterdir() if entry.name not in ours) if path.exists() else []
+    if others:
+        raise JobError(f"the folder {path} has other files in it ({others[0]}); name another folder for the demo")
+    try:
+        path.mkdir(parents=True, exist_ok=True)
+        for name in ours:
+            (path / name).unlink(missing_ok=True)
+        rng = random.Random(_SEED)
+        trees = _register(rng)
+        _write_register(path / "register.db", trees)
+        _write_survey_1(path / "survey-1.csv", _survey(rng, trees, date(2026, 4, 20), 420, 30))
+        _write_survey_2(path / "survey-2.jsonl", _survey(rng, trees, date(2026, 7, 6), 300, 20))
+        _write_survey_3(path / "survey-3.parquet", _survey(rng, trees, date(2026, 10, 12), 260, 0))
+        for name, text in JOBS.items():
+            (path / name).write_text(text)
+    except OSError as error:
+        raise JobError(f"the demo cannot be written to {path}: {error}") from error
+
+
+def _register(rng: random.Random) -> dict[tuple[str, int], Tree]:
+    trees: dict[tuple[str, int], Tree] = {}
+    for number in range(_TREES):
+        district = _DISTRICTS[number % len(_DISTRICTS)]
+        tag = number // len(_DISTRICTS) + 1
+        trees[district, tag] = _tree(rng, district, tag, date(2025, 9, 1) + timedelta(days=rng.randrange(60)))
+    return trees
+
+
+def _tree(rng: random.Random, district: str, tag: int, surveyed: date) -> Tree:
+    girth = round(rng.uniform(20, 320), 1)
+    return {
+        "district": district,
+        "tag_no": tag,
+        "species": rng.choice(_SPECIES),
+        "girth_cm": girth,
+        "height_m": round(2 + girth / 14 + rng.uniform(0, 4), 1),
+        "condition": rng.choice(_CONDITIONS),
+        "warden": rng.choice(_WARDENS),
+        "planted_on": date(1950, 1, 1) + timedelta(days=rng.randrange(25_000)),
+        "surveyed_on": surveyed,
+        "felled": False,
+    }
+
+
+def _survey(rng: random.Random, trees: dict[tuple[str, int], Tree], day: date, met: int, new: int) -> list[Tree]:
+    """A survey of `met` known trees and `new` ones. Four in ten of the known are as the register has them."""
+    story = (STORY_TREE["district"], STORY_TREE["tag_no"])
+    keys = [story, *(key for key in rng.sample(sorted(trees), met - 1) if key != story)]
+    records = []
+    for place, key in enumerate(keys):
+        tree = dict(trees[key])
+        if not place or rng.random() < 0.6:
+            tree["girth_cm"] = round(tree["girth_cm"] + rng.uniform(0.3, 4), 1)
+            tree["surveyed_on"] = day + timedelta(days=rng.randrange(5))
+            if not place or rng.random() < 0.5:
+                tree["height_m"] = round(tree["height_m"] + rng.choice((0.1, 0.2, 0.3, 0.5)), 1)
+            if rng.random() < 0.1:
+                tree["condition"] = rng.choice(("fair", "poor"))
+        trees[key] = tree
+        records.append(dict(tree))
+    for number in range(new):
+        district = _DISTRICTS[number % len(_DISTRICTS)]
+        tag = 1 + max(t for d, t in trees if d == district)
+        trees[district, tag] = _tree(rng, district, tag, day)
+        records.append(dict(trees[district, tag]))
+    rng.shuffle(records)
+    return records
+
+
+def _write_register(path: Path, trees: dict[tuple[str, int], Tree]) -> None:
+    rows = [tuple(v.isoformat() if isinstance(v, date) else v for v in tree.values()) for tree in trees.values()]
+    with sqlite3.connect(path) as connection:
+        connection.execute(DDL)
+        connection.executemany(f"INSERT INTO trees VALUES ({', '.join('?' * 10)})", rows)
+    connection.close()
+
+
+def _write_survey_1(path: Path, records: list[Tree]) -> None:
+    """As CSV. Some crews make mistakes: an impossible height, a date that is none, a tag used twice, no tag."""
+    columns = [name for name in records[0] if name != "felled"]
+    lines = [[record[name] for name in columns] for record in records]
+    at = {name: columns.index(name) for name in columns}
+    lines[40][at["height_m"]] = 1200
+    lines[95][at["surveyed_on"]] = "31.06.2026"
+    lines[120][at["tag_no"]] = ""
+    lines[200][at["girth_cm"]] = "ca. 90"
+    twice = list(lines[260])
+    twice[at["species"]] = "Tilia cordata" if twice[at["species"]] != "Tilia cordata" else "Fagus sylvatica"
+    lines.insert(300, twice)
+    with open(path, "w", newline="", encoding="utf-8") as file:
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow(columns)
+        writer.writerows(lines[:350])
+        file.write(f"{_DISTRICTS[3]},77,Ulmus glabra,torn page\n")
+        writer.writerows(lines[350:])
+
+
+def _write_survey_2(path: Path, records: list[Tree]) -> None:
+    """As JSON Lines, in the words of the crews' app; one record comes again, corrected; one line is cut off."""
+    lines = []
+    for number, record in enumerate(records):
+        lines.append(
+            {
+                "crew": f"crew {number % 3 + 1}", "area": record["district"], "tag": record["tag_no"],
+                "species": record["species"], "girth": record["girth_cm"], "height": record["height_m"],
+                "condition": record["condition"], "warden": record["warden"], "day": record["surveyed_on"].isoformat(),
+            }
+        )  # fmt: skip
+    lines.append(lines[10] | {"height": round(lines[10]["height"] + 1, 1)})
+    lines[150]["height"] = None
+    lines[60]["condition"] = None
+    texts = [json.dumps(line) for line in lines]
+    texts[220] = texts[220][:60]
+    path.write_text("\n".join(texts) + "\n", encoding="utf-8")
+
+
+def _write_survey_3(path: Path, records: list[Tree]) -> None:
+    import pyarrow as pa
+    import pyarrow.parquet as pq
+
+    columns = ("district", "tag_no", *_SURVEYED)
+    pq.write_table(pa.table({name: [record[name] for record in records] for name in columns}), path)
