@@ -87,7 +87,8 @@ def memory(existing: int, incoming: int, rounds: int) -> Rows:
     differs = " OR ".join(f"i.{c} IS DISTINCT FROM e.{c}" for c in COLUMNS[2:])
     query = (
         "SELECT i.district, i.tag_no, CASE WHEN e.tag_no IS NULL THEN 'insert' "
-        f"WHEN {differs} THEN 'update' ELSE 'skip' END AS decision FROM batch i LEFT JOIN held e USING (district, tag_no)"
+        f"WHEN {differs} THEN 'update' ELSE 'skip' END AS decision FROM batch i "
+        "LEFT JOIN held e USING (district, tag_no)"
     )
     connection = duckdb.connect()
     connection.register("held", table)
@@ -133,7 +134,13 @@ print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024, result.seconds)
 """
         done = subprocess.run([sys.executable, "-c", script], check=True, capture_output=True, text=True)
         mebibytes, seconds = map(float, done.stdout.split())
-    return [("Rapid Mender", [seconds], f"{mebibytes:.0f} MiB at the peak, {incoming / seconds:,.0f} records a second")]
+    return [
+        (
+            "Rapid Mender",
+            [seconds],
+            f"{mebibytes:.0f} MiB at the peak, {incoming / seconds:,.0f} records a second",
+        )
+    ]
 
 
 def _ratios(times: dict[str, list[float]], ours: str) -> Rows:
@@ -153,8 +160,13 @@ def _table(title: str, rows: Rows) -> str:
     return "\n".join(lines) + "\n"
 
 
+def _cpu_lines() -> list[str]:
+    place = Path("/proc/cpuinfo")
+    return place.read_text().splitlines() if place.exists() else []
+
+
 def _machine() -> str:
-    cpu = next((line.split(":")[1].strip() for line in open("/proc/cpuinfo") if line.startswith("model name")), "")
+    cpu = next((line.split(":")[1].strip() for line in _cpu_lines() if line.startswith("model name")), "")
     memory = os.sysconf("SC_PAGE_SIZE") * os.sysconf("SC_PHYS_PAGES") >> 30
     return (
         f"{os.cpu_count()} cores ({cpu or platform.machine()}), {memory} GiB, {platform.system()}, "

@@ -15,12 +15,14 @@ from adbc_driver_sqlite import dbapi
 
 from .data import COLUMNS, DDL, KEY
 
-_PRAGMAS = ("PRAGMA cache_size = -262144", "PRAGMA mmap_size = 1073741824", "PRAGMA foreign_keys = ON")
+_PRAGMAS = ("PRAGMA cache_size = -262144", "PRAGMA foreign_keys = ON")
 _REST = COLUMNS[2:]
 _SAME = "t.district = s.district AND t.tag_no = s.tag_no"
 _HISTORY = """CREATE TABLE trees_history (
     change_no INTEGER PRIMARY KEY, batch_no INTEGER,
-    action TEXT NOT NULL CHECK (action = 'insert' OR action = 'update' OR action = 'delete'), changed TEXT, changed_at TIMESTAMP NOT NULL, actor TEXT, application TEXT, {})"""
+    action TEXT NOT NULL CHECK (
+        action = 'insert' OR action = 'update' OR action = 'delete'),
+    changed TEXT, changed_at TIMESTAMP NOT NULL, actor TEXT, application TEXT, {})"""
 _TYPES = ("TEXT", "INTEGER", "TEXT", "REAL", "REAL", "TEXT", "TEXT", "DATE")
 _SIDES = ", ".join(f"old_{c} {t}, new_{c} {t}" for c, t in zip(COLUMNS, _TYPES, strict=True))
 _HISTORY_DDL = _HISTORY.format(_SIDES)
@@ -96,7 +98,8 @@ def upsert_with_triggers(path: Path, batch: pa.Table) -> None:
         f"VALUES (1, 'insert', NULL, datetime('now'), 'bench', 'peer', {', '.join(f'NEW.{c}' for c in COLUMNS)}); END"
     )
     cursor.execute(
-        f"CREATE TRIGGER trees_updated AFTER UPDATE ON trees WHEN {differs} BEGIN INSERT INTO trees_history ({fixed}, {olds}, {news}) "
+        f"CREATE TRIGGER trees_updated AFTER UPDATE ON trees WHEN {differs} BEGIN "
+        f"INSERT INTO trees_history ({fixed}, {olds}, {news}) "
         f"VALUES (1, 'update', {_changed_json('OLD', 'NEW')}, datetime('now'), 'bench', 'peer', "
         f"{', '.join(f'OLD.{c}' for c in COLUMNS)}, {', '.join(f'NEW.{c}' for c in COLUMNS)}); END"
     )
@@ -126,8 +129,8 @@ def set_based_sql(path: Path, batch: pa.Table) -> None:
     differs, same = _DIFFERS.replace("t.", "trees."), _SAME.replace("t.", "trees.")
     cursor.execute(f"UPDATE trees SET {sets} FROM temp.stage AS s WHERE {same} AND ({differs})")
     cursor.execute(
-        f"INSERT INTO trees_history ({fixed}, {news}) SELECT 1, 'insert', NULL, datetime('now'), 'bench', 'peer', {mine} "
-        f"FROM temp.stage AS s WHERE NOT EXISTS (SELECT 1 FROM trees AS t WHERE {_SAME})"
+        f"INSERT INTO trees_history ({fixed}, {news}) SELECT 1, 'insert', NULL, datetime('now'), 'bench', 'peer', "
+        f"{mine} FROM temp.stage AS s WHERE NOT EXISTS (SELECT 1 FROM trees AS t WHERE {_SAME})"
     )
     cursor.execute(
         f"INSERT INTO trees ({', '.join(COLUMNS)}) SELECT {mine} FROM temp.stage AS s "

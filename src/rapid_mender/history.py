@@ -61,7 +61,12 @@ def history_info(info: TableInfo) -> TableInfo:
     """The shape of a table's history."""
     sides = [
         replace(
-            column, name=f"{side}_{column.name}", nullable=True, has_default=False, generated=False, length=None
+            column,
+            name=f"{side}_{column.name}",
+            nullable=True,
+            has_default=False,
+            generated=False,
+            length=None,
         )
         for column in info.columns
         for side in ("old", "new")
@@ -98,7 +103,9 @@ class Recorder:
             if batches is None:
                 self.session.create(BATCHES)
             elif any(name not in batches for name in BATCHES.names):
-                raise StoreError(f"a table named {BATCHES_TABLE!r} is there already and is not Rapid Mender's; rename it")
+                raise StoreError(
+                    f"a table named {BATCHES_TABLE!r} is there already and is not Rapid Mender's; rename it"
+                )
             self.batch = self.session.last(BATCHES_TABLE, "batch_no") + 1
             row = dict.fromkeys(BATCHES.names) | {
                 "batch_no": self.batch, "table_name": self.info.name, "job": self.job, "actor": self._actor,
@@ -116,7 +123,8 @@ class Recorder:
             self.session.create(wanted)
         elif not is_history(found):
             raise StoreError(
-                f"a table named {wanted.name!r} is there already and is not a history; rename it, or set history = false"
+                f"a table named {wanted.name!r} is there already and is not a history; rename it, or set "
+                "history = false"
             )
         else:
             new = [column for column in wanted.columns if column.name not in found]
@@ -148,7 +156,13 @@ class Recorder:
         if self.batch is None:
             return
         rows = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
-        names = {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
+        names = {
+            "insert": "inserted",
+            "update": "updated",
+            "delete": "deleted",
+            "skip": "skipped",
+            "reject": "rejected",
+        }
         values = {names[name]: [count] for name, count in counts.items()} | {
             "finished_at": [datetime.now(UTC)], "status": [status],
             "first_change": [self._first], "last_change": [self._last if self._first else None],

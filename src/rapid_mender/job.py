@@ -112,7 +112,9 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
     """What is wrong with the options, one sentence each."""
     sentences = []
     for one in error.errors():
-        place = [str(part) for part in one["loc"] if not str(part).startswith(("function-", "is-instance", "constrained"))]
+        place = [
+            str(part) for part in one["loc"] if not str(part).startswith(("function-", "is-instance", "constrained"))
+        ]
         name = ".".join(place)
         if one["type"] == "extra_forbidden":
             known = list((Incoming if place[0] == "incoming" and len(place) > 1 else model).model_fields)

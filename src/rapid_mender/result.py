@@ -70,7 +70,12 @@ class Result:
 
 def decisions_schema(info: TableInfo, key: list[str]) -> pa.Schema:
     return pa.schema(
-        [("row", pa.int64()), ("decision", pa.string()), ("reason", pa.string()), ("changed", pa.list_(pa.string()))]
+        [
+            ("row", pa.int64()),
+            ("decision", pa.string()),
+            ("reason", pa.string()),
+            ("changed", pa.list_(pa.string())),
+        ]
         + [(name, info[name].type) for name in key]
     )
 
@@ -86,7 +91,10 @@ def unite(tables: list[pa.Table]) -> pa.Table:
 
         texts = [
             pa.table(
-                [c if name == "rmend_row" else as_text(plain(c))[0] for name, c in zip(t.column_names, t.columns, strict=True)],
+                [
+                    c if name == "rmend_row" else as_text(plain(c))[0]
+                    for name, c in zip(t.column_names, t.columns, strict=True)
+                ],
                 names=t.column_names,
             )
             for t in tables

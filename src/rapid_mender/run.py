@@ -134,7 +134,9 @@ class _Run:
         for name in self.job.key:
             real = name if name in info else {n.lower(): n for n in info.names}.get(name.lower())
             if real is None:
-                raise JobError(f"key: table {info.name!r} has no column {name!r}; {nearest(name, info.names, 'columns')}")
+                raise JobError(
+                    f"key: table {info.name!r} has no column {name!r}; {nearest(name, info.names, 'columns')}"
+                )
             key.append(real)
         if len(set(key)) < len(key):
             raise JobError(f"key: a column is named twice in {self.job.key}")
@@ -147,7 +149,8 @@ class _Run:
             if absent:
                 raise JobError(
                     f"key: {self.source.name} has no column for {', '.join(map(repr, absent))}; it has "
-                    f"{', '.join(map(repr, columns)) or 'no columns'}; rename one of these in [rename], or choose another key"
+                    f"{', '.join(map(repr, columns)) or 'no columns'}; rename one of these in "
+                    "[rename], or choose another key"
                 )
             self.mappings[columns] = mapping
         return self.mappings[columns]

@@ -11,7 +11,8 @@ from .merging import AsJson
 
 
 def demo(
-    folder: Annotated[str, typer.Argument(help="Where to put the demo's files.")] = "harrowmere", json: AsJson = False
+    folder: Annotated[str, typer.Argument(help="Where to put the demo's files.")] = "harrowmere",
+    json: AsJson = False,
 ) -> None:
     """Make the street-tree register of a made-up town, and merge three survey batches into it."""
     with errors_in_words():

@@ -19,7 +19,13 @@ from ..stores.base import Store, open_store
 
 _WIDTH_OF_A_PIPE = 120
 _STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim", "reject": "bold red"}
-_WOULD = {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
+_WOULD = {
+    "insert": "inserted",
+    "update": "updated",
+    "delete": "deleted",
+    "skip": "skipped",
+    "reject": "rejected",
+}
 
 
 def _console() -> Console:
@@ -75,7 +81,13 @@ def result_json(result: Result) -> dict[str, Any]:
         document["rejects"] = result.rejects_path
     else:
         document["samples"] = [
-            {result.unit: s.row, "decision": s.decision, "reason": s.reason, "key": s.key, "values": _values(s)}
+            {
+                result.unit: s.row,
+                "decision": s.decision,
+                "reason": s.reason,
+                "key": s.key,
+                "values": _values(s),
+            }
             for s in result.samples
         ]
     return document
@@ -110,7 +122,9 @@ def changes(found: pa.Table) -> list[dict[str, Any]]:
 def preview(result: Result) -> None:
     console = _console()
     key = ", ".join(result.key)
-    console.print(f"[bold]Preview[/] of {result.records:,} records into [bold]{escape(result.table)}[/] by {escape(key)}.")
+    console.print(
+        f"[bold]Preview[/] of {result.records:,} records into [bold]{escape(result.table)}[/] by {escape(key)}."
+    )
     console.print(_counts(result))
     _columns_changed(console, result, "would change")
     if result.samples:
@@ -183,7 +197,17 @@ def batches(found: pa.Table, store: str) -> None:
         console.print(f"No batch was merged into {escape(store)} yet.")
         return
     counts = ("inserted", "updated", "deleted", "skipped", "rejected")
-    table = _table("batch", "table", "job", "by", "started (UTC)", "took", *counts, "status", right=("batch", "took", *counts))
+    table = _table(
+        "batch",
+        "table",
+        "job",
+        "by",
+        "started (UTC)",
+        "took",
+        *counts,
+        "status",
+        right=("batch", "took", *counts),
+    )
     for row in found.to_pylist():
         took = (row["finished_at"] - row["started_at"]).total_seconds() if row["finished_at"] else None
         table.add_row(
@@ -199,7 +223,9 @@ def history(found: pa.Table, name: str, full: bool) -> None:
     if not found.num_rows:
         console.print(f"No such change of {escape(name)}.")
         return
-    table = _table("change", "batch", "when (UTC)", "by", "action", "column", "old", "", "new", right=("change", "batch"))
+    table = _table(
+        "change", "batch", "when (UTC)", "by", "action", "column", "old", "", "new", right=("change", "batch")
+    )
     for change in changes(found):
         old, new = change["old"] or {}, change["new"] or {}
         names = change["changed"] or [c for c, value in (new or old).items() if value is not None]

@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from .exits import errors_in_words
 from .merging import AsJson
+
+if TYPE_CHECKING:
+    from ..stores.base import Store
 
 Where = Annotated[str, typer.Argument(metavar="JOB|STORE", help="A job file, or a store URL.")]
 Limit = Annotated[int, typer.Option("--limit", min=1, help="Show the newest so many.")]
@@ -39,7 +42,8 @@ def history(
     where: Where,
     table: Annotated[str | None, typer.Option("--table", help="The table; needed with a store URL.")] = None,
     key: Annotated[
-        list[str] | None, typer.Option("--key", metavar="COLUMN=VALUE", help="One record; once for each key column.")
+        list[str] | None,
+        typer.Option("--key", metavar="COLUMN=VALUE", help="One record; once for each key column."),
     ] = None,
     batch: Annotated[int | None, typer.Option("--batch", help="Only this batch.")] = None,
     action: Annotated[str | None, typer.Option("--action", help="Only insert, update or delete.")] = None,
@@ -60,7 +64,15 @@ def history(
         if name is None:
             raise JobError("name the table with --table, or give a job file instead of a store URL")
         found = history(
-            store, name, key=_key(key), batch=batch, action=action, column=column, since=since, until=until, limit=limit
+            store,
+            name,
+            key=_key(key),
+            batch=batch,
+            action=action,
+            column=column,
+            since=since,
+            until=until,
+            limit=limit,
         )
         if json:
             draw.json({"store": draw.store_name(store), "table": name, "changes": draw.changes(found)})
@@ -68,7 +80,7 @@ def history(
             draw.history(found, name, full=found.num_rows == limit)
 
 
-def _store_and_table(where: str) -> tuple[object, str | None]:
+def _store_and_table(where: str) -> tuple[str | Store, str | None]:
     if "://" in where:
         return where, None
     from ..job import Job

@@ -142,9 +142,9 @@ def _direct(values: pa.Array, wanted: pa.DataType) -> Cast | None:
     if pt.is_temporal(kind) and pt.is_temporal(wanted):
         return _temporal(values, wanted)
     number_in = pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind)
-    same_world = (
-        (number_in or pt.is_boolean(kind)) and (pt.is_integer(wanted) or pt.is_floating(wanted))
-    ) or ((pt.is_integer(kind) or pt.is_decimal(kind)) and pt.is_decimal(wanted))
+    same_world = ((number_in or pt.is_boolean(kind)) and (pt.is_integer(wanted) or pt.is_floating(wanted))) or (
+        (pt.is_integer(kind) or pt.is_decimal(kind)) and pt.is_decimal(wanted)
+    )
     if not same_world:
         return None
     try:
@@ -283,7 +283,9 @@ def _days(text: pa.Array) -> tuple[np.ndarray, np.ndarray]:
     stamps = pc.strptime(text, format="%Y-%m-%d", unit="s", error_is_null=True)
     days = np.asarray(pc.fill_null(stamps.cast(pa.int64()), 0)) // 86400
     back = pa.array(days.astype("int32"), pa.date32()).cast(pa.string())
-    wrong = _mask(pc.fill_null(pc.not_equal(back, text), False)) | (_mask(pc.is_null(stamps)) & _mask(pc.is_valid(text)))
+    wrong = _mask(pc.fill_null(pc.not_equal(back, text), False)) | (
+        _mask(pc.is_null(stamps)) & _mask(pc.is_valid(text))
+    )
     return days, wrong | ((days < _FIRST_DAY) & _mask(pc.is_valid(text)))
 
 

@@ -66,9 +66,7 @@ def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: 
     return decisions
 
 
-def decide_met(
-    count: int, met: np.ndarray, patterns: Patterns, lacking: Sequence[str]
-) -> tuple[Decisions, np.ndarray]:
+def decide_met(count: int, met: np.ndarray, patterns: Patterns, lacking: Sequence[str]) -> tuple[Decisions, np.ndarray]:
     """Decide `count` records that were looked up.
 
     `met` are the places, among them, of the records that the found rows answer to; `patterns` what differs in

@@ -9,7 +9,6 @@ from __future__ import annotations
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from .cast import as_text
@@ -78,7 +77,7 @@ def _words(values: pa.Array) -> list[np.ndarray]:
 
 def _hash_bytes(values: pa.Array, state: np.ndarray) -> np.ndarray:
     """Mix texts in, eight bytes a step; the loop runs over the longest text, not over the rows."""
-    validity, offset_buffer, data = values.buffers()
+    _, offset_buffer, data = values.buffers()
     offsets = np.frombuffer(offset_buffer, np.int32)[values.offset : values.offset + len(values) + 1]
     starts, lengths = offsets[:-1].astype(np.int64), np.diff(offsets).astype(np.int64)
     state = _mix(state, lengths.view(np.uint64))

@@ -125,7 +125,8 @@ def check_required(records: Records, info: TableInfo, key: Sequence[str]) -> Non
         if not column.nullable and name not in key and records.values[name].null_count:
             empty = pc.and_(pc.is_null(records.values[name].combine_chunks()), pc.is_null(records.faults))
             records.add_fault(
-                empty.to_numpy(zero_copy_only=False), f"{name} is required (NOT NULL) and came without a value"
+                empty.to_numpy(zero_copy_only=False),
+                f"{name} is required (NOT NULL) and came without a value",
             )
 
 

@@ -38,7 +38,7 @@ DDL = """CREATE TABLE trees (
     PRIMARY KEY (district, tag_no)
 )"""
 
-STORY_TREE = {"district": "Tanner's Row", "tag_no": 12}
+STORY_TREE: dict[str, Any] = {"district": "Tanner's Row", "tag_no": 12}
 """The tree that every survey finds changed, and whose history the story shows."""
 
 FILES = ("register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet")

@@ -17,6 +17,7 @@ from ..errors import IncomingError
 from .chunks import Broken, Chunk, Options, Source
 
 _BLOCK = 16 << 20
+_HEADER_BLOCK = 1 << 20
 
 
 @dataclass
@@ -33,7 +34,7 @@ class CsvFile(Source):
     @property
     def columns(self) -> list[str]:
         if self._names is None:
-            reader, file = self._open({}, lambda row: "skip")
+            reader, file = self._open({}, lambda row: "skip", _HEADER_BLOCK)
             self._names = list(reader.schema.names)
             reader.close()
             file.close()
@@ -76,14 +77,14 @@ class CsvFile(Source):
             why = f"the line has {values}, the header {row.expected_columns}"
             self.broken.append(Broken(line, why, row.text))
 
-    def _open(self, types: dict[str, pa.DataType], handler: Any) -> tuple[Any, Any]:
+    def _open(self, types: dict[str, pa.DataType], handler: Any, block: int = _BLOCK) -> tuple[Any, Any]:
         file = pa.OSFile(self.path)
         stream = pa.CompressedInputStream(file, "gzip") if self.path.endswith(".gz") else file
         try:
             reader = pcsv.open_csv(
                 stream,
                 read_options=pcsv.ReadOptions(
-                    use_threads=False, block_size=_BLOCK, encoding="utf8" if _is_utf8(self.options) else self.options.encoding
+                    use_threads=False, block_size=block, encoding=_encoding(self.options)
                 ),
                 parse_options=pcsv.ParseOptions(
                     delimiter=self.options.delimiter, newlines_in_values=True, ignore_empty_lines=False,
@@ -146,7 +147,9 @@ class _Lines:
         """
         good = 0 if table is None else table.num_rows
         aside = np.array([row.number for row in ragged], np.int64)
-        numbers = np.setdiff1d(np.arange(self._record, self._record + good + len(aside)), aside)[:good]
+        numbers = np.arange(self._record, self._record + good + len(aside))
+        if len(aside):
+            numbers = np.setdiff1d(numbers, aside)[:good]
         end = int(aside.max()) + 1 if table is None and len(aside) else int(numbers[-1]) + 1 if good else self._record
         now = [row for row in ragged if row.number < end]
         ragged[:] = [row for row in ragged if row.number >= end]
@@ -176,8 +179,10 @@ def _breaks(table: pa.Table) -> np.ndarray:
     return out
 
 
-def _is_utf8(options: Options) -> bool:
-    return options.encoding.lower().replace("-", "").replace("_", "") in ("utf8", "utf8sig")
+def _encoding(options: Options) -> str:
+    """The name by which the reader knows that it need not recode."""
+    plain = options.encoding.lower().replace("-", "").replace("_", "")
+    return "utf8" if plain in ("utf8", "utf8sig") else options.encoding
 
 
 def _decodes(value: bytes | None) -> bool:

@@ -109,15 +109,15 @@ class Batches(Source):
             if isinstance(one, dict):
                 raise IncomingError("the iterator gives single dicts; give a list of dicts, or an iterator of lists")
             if isinstance(one, list):
-                for chunk in dict_chunks(one, list(range(row, row + len(one)))):
-                    yield chunk
+                yield from dict_chunks(one, list(range(row, row + len(one))))
                 row += len(one)
                 continue
             try:
                 table = pa.Table.from_batches([one]) if isinstance(one, pa.RecordBatch) else pa.table(one)
             except (TypeError, ValueError, pa.ArrowInvalid) as error:
                 raise IncomingError(
-                    f"the iterator gives {type(one).__name__}; it must give Arrow record batches, frames or lists of dicts"
+                    f"the iterator gives {type(one).__name__}; it must give Arrow record batches, "
+                    "frames or lists of dicts"
                 ) from error
             if table.num_rows:
                 yield Chunk(table, np.arange(row, row + table.num_rows))

@@ -32,7 +32,7 @@ class Spool:
             return
         try:
             if self._file is None:
-                self._file = tempfile.TemporaryFile(prefix="rmend-")
+                self._file = tempfile.TemporaryFile(prefix="rmend-")  # noqa: SIM115 - closed by close()
             self._file.seek(0, 2)
             self._kept.append(self._file.tell())
             options = pa.ipc.IpcWriteOptions(compression="lz4", use_threads=False)

@@ -41,6 +41,7 @@ from .sqlite_types import (
 )
 
 _NUMERIC_LOOKING = r"^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
+_READER_CACHE_KIB = 32_768  # it reads sorted keys, and so each page once
 _PATIENCE = 5_000  # milliseconds to wait for another program's lock
 
 
@@ -84,7 +85,7 @@ class SQLiteStore(Store):
 class SQLiteSession(Session):
     def __init__(self, link: Link, write: bool) -> None:
         self._write = Background(link)
-        self._reader = Link(link.path, False, 0) if write else None
+        self._reader = Link(link.path, False, 0, _READER_CACHE_KIB) if write else None
         self._described: dict[str, Described | None] = {}
         self._indexed: dict[tuple[str, tuple[str, ...]], bool] = {}
 
@@ -169,7 +170,13 @@ class SQLiteSession(Session):
         return self._existing(link, info, found, locators)
 
     def _fetch_by_scan(
-        self, link: Link, info: TableInfo, names: list[str], bound: dict[str, pa.Array], select: str, locators: list[str]
+        self,
+        link: Link,
+        info: TableInfo,
+        names: list[str],
+        bound: dict[str, pa.Array],
+        select: str,
+        locators: list[str],
     ) -> pa.Table:
         """Without an index on the key: one pass over the table, each row looked up among the keys."""
         collation = {"case": "NOCASE", "blanks": "RTRIM", None: "BINARY"}
@@ -183,7 +190,8 @@ class SQLiteSession(Session):
         link.run(f"CREATE INDEX temp.rmend_keys_index ON rmend_keys ({index})")
         on = " AND ".join(f"t.{name_sql(name)} = s.k{i}" for i, name in enumerate(names))
         found = link.query(
-            f"SELECT s.position AS position, {select} FROM {name_sql(info.name)} AS t CROSS JOIN temp.rmend_keys AS s ON {on}"
+            f"SELECT s.position AS position, {select} FROM {name_sql(info.name)} AS t "
+            f"CROSS JOIN temp.rmend_keys AS s ON {on}"
         )
         link.run("DROP TABLE temp.rmend_keys")
         return found.sort_by([("position", "ascending"), *((name, "ascending") for name in locators)])
@@ -272,7 +280,11 @@ class SQLiteSession(Session):
                 column = info[one.column]
                 bound[f"p{len(bound)}"] = encode(column, pa.array([one.value], column.type))
                 mark = f"?{len(bound)}"
-                test = f"instr(t.{name_sql(column.name)}, {mark}) > 0" if one.op == "contains" else f"t.{name_sql(column.name)} {one.op} {mark}"
+                test = (
+                    f"instr(t.{name_sql(column.name)}, {mark}) > 0"
+                    if one.op == "contains"
+                    else f"t.{name_sql(column.name)} {one.op} {mark}"
+                )
                 either.append(test)
             groups.append(f"({' OR '.join(either)})")
         sql = f"SELECT {select} FROM {name_sql(info.name)} AS t"
@@ -287,7 +299,9 @@ class SQLiteSession(Session):
         return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows
 
     def last(self, name: str, column: str) -> int:
-        return int(self._write.settled().rows(f"SELECT coalesce(max({name_sql(column)}), 0) FROM {name_sql(name)}")[0][0])
+        return int(
+            self._write.settled().rows(f"SELECT coalesce(max({name_sql(column)}), 0) FROM {name_sql(name)}")[0][0]
+        )
 
     # -- writing ------------------------------------------------------------------------------------
 
@@ -299,7 +313,8 @@ class SQLiteSession(Session):
             if stored.values.num_rows != values.num_rows:
                 raise StoreError(
                     f"{self.where}: {values.num_rows} rows were inserted into {info.name!r} and "
-                    f"{stored.values.num_rows} are found under their keys; a trigger on the table seems to drop or move rows"
+                    f"{stored.values.num_rows} are found under their keys; "
+                    "a trigger on the table seems to drop or move rows"
                 )
             return stored
         count = values.num_rows
@@ -315,7 +330,11 @@ class SQLiteSession(Session):
         marks = []
         for name in names:
             array = one_array(values[name])
-            place = (array.type, array.offset, *(part and part.address for part in array.buffers()))
+            place = (
+                array.type,
+                array.offset,
+                *(None if part is None else part.address for part in array.buffers()),
+            )
             if place not in bound:
                 bound[place] = len(bound) + 1, encode(info[name], array)
             marks.append(f"?{bound[place][0]}")
@@ -330,7 +349,8 @@ class SQLiteSession(Session):
         bound = [encode(info[name], one_array(values[name])) for name in names] + rows.locators.columns
         labels = [*names, *(f"locator {i}" for i in range(rows.locators.num_columns))]
         self._write.later(
-            f"UPDATE {name_sql(info.name)} SET {sets} WHERE {self._located(info, len(names) + 1)}", pa.table(bound, names=labels)
+            f"UPDATE {name_sql(info.name)} SET {sets} WHERE {self._located(info, len(names) + 1)}",
+            pa.table(bound, names=labels),
         )
         if info.triggers or any(column.generated for column in info.columns):
             return self._again(info, rows, values)
@@ -350,7 +370,9 @@ class SQLiteSession(Session):
         link = self._write.settled()
         found = link.query(f"SELECT {select} FROM {name_sql(info.name)} AS t WHERE {self._located(info, 1)}", locators)
         if found.num_rows != locators.num_rows:
-            raise StoreError(f"{self.where}: rows of {info.name!r} vanished while they were updated; check its triggers")
+            raise StoreError(
+                f"{self.where}: rows of {info.name!r} vanished while they were updated; check its triggers"
+            )
         return self._existing(link, info, found, names)
 
     def delete(self, info: TableInfo, rows: Existing) -> None:
@@ -366,7 +388,9 @@ class SQLiteSession(Session):
                 line += " NOT NULL"
             if column.one_of:
                 # not IN: SQLite would build a little table of the list for every row
-                line += f" CHECK ({' OR '.join(f'{name_sql(column.name)} = {text_sql(text)}' for text in column.one_of)})"
+                line += (
+                    f" CHECK ({' OR '.join(f'{name_sql(column.name)} = {text_sql(text)}' for text in column.one_of)})"
+                )
             if column.fold:
                 line += f" COLLATE {'NOCASE' if column.fold == 'case' else 'RTRIM'}"
             lines.append(line)
@@ -387,7 +411,8 @@ class SQLiteSession(Session):
         number = info.primary_key[0]
         for name, (positions, cells) in (raw or {}).items():
             bound = cells.append_column("number", values[number].take(pa.array(positions)))
-            sql = f"UPDATE {name_sql(info.name)} SET {name_sql(name)} = coalesce(?1, ?2, ?3, ?4) WHERE {name_sql(number)} = ?5"
+            cell = f"{name_sql(name)} = coalesce(?1, ?2, ?3, ?4)"
+            sql = f"UPDATE {name_sql(info.name)} SET {cell} WHERE {name_sql(number)} = ?5"
             self._write.later(sql, bound)
 
     def _literal(self, column: Column, value: Any) -> str:

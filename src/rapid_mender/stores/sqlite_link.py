@@ -16,7 +16,6 @@ from ..errors import StoreError
 
 _ALL_ROWS = {"adbc.sqlite.query.batch_rows": 1 << 30}  # types are then inferred from every row
 _CACHE_KIB = 262_144
-_MAPPED_BYTES = 1 << 30
 _AHEAD = 8  # statements that may wait to be run in the background
 
 _MENDS = (
@@ -54,7 +53,7 @@ def _translated(where: str) -> Iterator[None]:
 class Link:
     """One connection to a SQLite file that exists."""
 
-    def __init__(self, path: str, writable: bool, patience: int) -> None:
+    def __init__(self, path: str, writable: bool, patience: int, cache_kib: int = _CACHE_KIB) -> None:
         """`patience` is how many milliseconds to wait for another program's lock."""
         from adbc_driver_sqlite import dbapi
 
@@ -63,9 +62,8 @@ class Link:
             self._connection = dbapi.connect(f"file:{quote(path)}?mode={'rw' if writable else 'ro'}", autocommit=True)
             self._cursor = self._connection.cursor()
         self.run(f"PRAGMA busy_timeout = {patience}")
-        self.run(f"PRAGMA cache_size = -{_CACHE_KIB}")
+        self.run(f"PRAGMA cache_size = -{cache_kib}")
         self.run("PRAGMA foreign_keys = ON")
-        self.run(f"PRAGMA mmap_size = {_MAPPED_BYTES}")
 
     def close(self) -> None:
         self._cursor.close()

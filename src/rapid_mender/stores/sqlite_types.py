@@ -85,7 +85,11 @@ def column_type(declared: str, seen: frozenset[str] = frozenset()) -> tuple[pa.D
     if name in _CHARACTERS:
         return pa.string(), size
     if name in ("", "ANY"):
-        for forms, kind in (({"integer"}, pa.int64()), ({"integer", "real"}, pa.float64()), ({"blob"}, pa.binary())):
+        for forms, kind in (
+            ({"integer"}, pa.int64()),
+            ({"integer", "real"}, pa.float64()),
+            ({"blob"}, pa.binary()),
+        ):
             if seen and seen <= forms:
                 return kind, None
         return pa.string(), None
@@ -200,7 +204,7 @@ def decode(column: Column, stored: pa.Array) -> Decoded:
         return Decoded(stored)
     valid = np.asarray(stored.is_valid())
     if pt.is_boolean(kind) and pt.is_integer(form):
-        good = np.asarray(pc.fill_null(pc.is_in(stored, value_set=pa.array([0, 1])), True))
+        good = np.asarray(pc.is_in(stored, value_set=pa.array([0, 1, None])))
         return Decoded(stored.cast(pa.bool_()) if good.all() else _only(stored, good).cast(pa.bool_()), _some(~good))
     if pt.is_decimal(kind) and (pt.is_integer(form) or pt.is_floating(form)):
         return _decimal(column, stored)

@@ -1,0 +1,54 @@
+"""What the tests share: hypothesis profiles, and a way to run rmend as a user does."""
+
+from __future__ import annotations
+
+import json
+import os
+import subprocess
+import sys
+from collections.abc import Callable
+from dataclasses import dataclass
+from typing import Any
+
+import pytest
+from hypothesis import HealthCheck, settings
+
+settings.register_profile(
+    "default",
+    deadline=None,
+    max_examples=60,
+    suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
+)
+settings.load_profile("default")
+
+
+@dataclass
+class Ran:
+    code: int
+    out: str
+    err: str
+
+    @property
+    def json(self) -> Any:
+        return json.loads(self.out)
+
+
+@pytest.fixture
+def rmend(tmp_path: Any) -> Callable[..., Ran]:
+    """Run `rmend` in a process of its own, in `tmp_path`; no run may end in a traceback."""
+
+    def run(*words: Any, **env: str) -> Ran:
+        command = [sys.executable, "-m", "rapid_mender", *map(str, words)]
+        done = subprocess.run(
+            command,
+            cwd=tmp_path,
+            capture_output=True,
+            text=True,
+            timeout=120,
+            env=os.environ | env,
+            check=False,
+        )
+        assert "Traceback" not in done.stderr, done.stderr
+        return Ran(done.returncode, done.stdout, done.stderr)
+
+    return run

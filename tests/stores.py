@@ -1,0 +1,101 @@
+"""One face over every store for the contract: make a table, read it back, look at its history.
+
+A store for the contract is made from a schema and rows, and gives its rows back as Python values in the types of
+the columns. To hold a further store to the contract, add it to STORES.
+"""
+
+from __future__ import annotations
+
+import sqlite3
+import tempfile
+from collections.abc import Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+import rapid_mender as rm
+from rapid_mender.core.schema import Column, TableInfo
+from rapid_mender.stores.base import Store, open_store
+
+TABLE = 'the "trees" of `Mere End` größe'
+DECLARED = {
+    pa.int64(): "INTEGER",
+    pa.float64(): "DOUBLE PRECISION",
+    pa.string(): "VARCHAR(40)",
+    pa.bool_(): "BOOLEAN",
+    pa.date32(): "DATE",
+    pa.timestamp("us"): "TIMESTAMP",
+    pa.time64("us"): "TIME",
+    pa.decimal128(12, 3): "DECIMAL(12,3)",
+    pa.binary(): "BLOB",
+}
+
+
+@dataclass
+class Place:
+    """A store with one table in it."""
+
+    store: Any
+    info: TableInfo
+
+    def rows(self, table: str = TABLE) -> list[dict[str, Any]]:
+        with self.opened.begin(write=False) as session:
+            found = session.read(session.describe(table))
+            return sorted(found.to_pylist(), key=repr)
+
+    def table(self) -> pa.Table:
+        with self.opened.begin(write=False) as session:
+            return session.read(session.describe(TABLE))
+
+    @property
+    def opened(self) -> Store:
+        return open_store(self.store)
+
+
+@contextmanager
+def _memory(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]]) -> Iterator[Place]:
+    fields = [pa.field(f.name, f.type, f.name not in key and f.nullable) for f in schema]
+    store = rm.MemoryStore({TABLE: pa.Table.from_pylist(rows, pa.schema(fields))})
+    with store.begin(write=False) as session:
+        info = session.describe(TABLE)
+    yield Place(store, info)
+
+
+@contextmanager
+def _sqlite(
+    schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], how: str = "", indexed: bool = True
+) -> Iterator[Place]:
+    with tempfile.TemporaryDirectory() as folder:
+        path = Path(folder) / "it's a register.db"
+        quoted = {f.name: '"' + f.name.replace('"', '""') + '"' for f in schema}
+        lines = [
+            f"{quoted[f.name]} {DECLARED[f.type]}{'' if f.nullable and f.name not in key else ' NOT NULL'}"
+            for f in schema
+        ]
+        if indexed:
+            lines.append(f"PRIMARY KEY ({', '.join(quoted[name] for name in key)})")
+        name = '"' + TABLE.replace('"', '""') + '"'
+        with sqlite3.connect(path) as connection:
+            connection.execute(f"CREATE TABLE {name} ({', '.join(lines)}){how}")
+        connection.close()
+        url = f"sqlite:///{path}"
+        if rows:  # through the store, whose round trip has tests of its own
+            with open_store(url).begin(write=True) as session:
+                info = session.describe(TABLE)
+                session.insert(info, pa.Table.from_pylist(rows, info.schema), key)
+        with open_store(url).begin(write=False) as session:
+            info = session.describe(TABLE)
+        yield Place(url, info)
+
+
+STORES = {
+    "memory": _memory,
+    "sqlite": _sqlite,
+    "sqlite, no row number": lambda *a: _sqlite(*a, how=" WITHOUT ROWID"),
+    "sqlite, no index": lambda *a: _sqlite(*a, indexed=False),
+}
+
+__all__ = ["DECLARED", "STORES", "TABLE", "Column", "Place"]

@@ -1,0 +1,250 @@
+"""The laws of a merge, on every store, over random schemas, keys, tables and batches."""
+
+from __future__ import annotations
+
+import random
+from datetime import date, datetime, time, timedelta
+from decimal import Decimal
+from typing import Any
+
+import pyarrow as pa
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+
+import rapid_mender as rm
+from rapid_mender.core import changes
+from rapid_mender.stores.base import Session, open_store
+
+from . import reference
+from .stores import STORES, TABLE, Place
+
+_text = st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), max_size=12) | st.sampled_from(
+    ["", " ", "null", "0", "1e3", "O'Hara", 'quo"te', "ß", "Ärger", "日本"]
+)
+VALUES: dict[pa.DataType, st.SearchStrategy[Any]] = {
+    pa.int64(): st.integers(-(2**63), 2**63 - 1) | st.integers(-3, 3),
+    pa.float64(): st.floats(allow_nan=False, width=64) | st.sampled_from([0.0, -0.0, 0.1 + 0.2, 1e300, 2.0**53]),
+    pa.string(): _text,
+    pa.bool_(): st.booleans(),
+    pa.date32(): st.dates(date(1, 1, 1), date(9999, 12, 31)),
+    pa.timestamp("us"): st.datetimes(datetime(1, 1, 1), datetime(9999, 12, 31)),
+    pa.time64("us"): st.times(),
+    pa.decimal128(12, 3): st.integers(-(10**12) + 1, 10**12 - 1).map(lambda n: Decimal(n).scaleb(-3)),
+    pa.binary(): st.binary(max_size=8),
+}
+KEYS: dict[pa.DataType, st.SearchStrategy[Any]] = {  # few values each, so that records meet rows and one another
+    pa.int64(): st.integers(1, 6),
+    pa.string(): st.sampled_from(["a", "A", "b ", "b", "ß", "7", "007"]),
+    pa.date32(): st.sampled_from([date(2026, 1, 1) + timedelta(days=n) for n in range(4)]),
+    pa.decimal128(12, 3): st.sampled_from([Decimal("1.500"), Decimal("1.000"), Decimal("-2.125")]),
+    pa.bool_(): st.booleans(),
+    pa.timestamp("us"): st.sampled_from([datetime(2026, 1, 1), datetime(2026, 1, 1, 0, 0, 0, 5)]),
+    pa.time64("us"): st.sampled_from([time(1, 2), time(1, 2, 3, 4)]),
+}
+NAMES = ["tag_no", "select", "girth cm", 'odd"name', "größe", "Upper", "x'y"]
+
+
+class Case:
+    """A table, two batches against it, and what a merge of them is told."""
+
+    def __init__(self, draw: st.DrawFn) -> None:
+        key_types = draw(st.lists(st.sampled_from(list(KEYS)), min_size=1, max_size=2))
+        other_types = draw(st.lists(st.sampled_from(list(VALUES)), min_size=1, max_size=4))
+        names = draw(st.permutations(NAMES))[: len(key_types) + len(other_types)]
+        self.key = list(names[: len(key_types)])
+        types = dict(zip(names, key_types + other_types, strict=True))
+        self.required = tuple(name for name in names if name not in self.key and draw(st.integers(0, 5)) == 0)
+        self.schema = pa.schema([pa.field(name, kind, name not in self.required) for name, kind in types.items()])
+        strategies = {n: KEYS[t] if n in self.key else VALUES[t] for n, t in types.items()}
+        pools = {n: draw(st.lists(s, min_size=1, max_size=3)) for n, s in strategies.items() if n not in self.key}
+
+        def value(name: str, nullable: bool) -> Any:
+            if name in self.key:
+                rare = nullable and draw(st.integers(0, 15)) == 0
+                return None if rare else draw(strategies[name])
+            return draw(st.sampled_from([*pools[name], *([None] if nullable else [])]))
+
+        def record(columns: list[str]) -> dict[str, Any]:
+            return {name: value(name, True) for name in columns}
+
+        rows = [
+            {n: value(n, n not in (*self.key, *self.required)) for n in names} for _ in range(draw(st.integers(0, 7)))
+        ]
+        self.rows = list({tuple(row[name] for name in self.key): row for row in rows}.values())
+        optional = [name for name in names if name not in self.key]
+        sent = self.key + [name for name in optional if draw(st.integers(0, 4))]
+        self.batches = [[record(sent) for _ in range(draw(st.integers(0, 10)))] for _ in range(2)]
+        self.duplicates = draw(st.sampled_from(["reject", "first", "last"]))
+        self.sent = pa.schema([self.schema.field(name).with_nullable(True) for name in sent])
+
+    def __repr__(self) -> str:
+        types = {field.name: str(field.type) for field in self.schema}
+        return f"Case({types}, key={self.key}, rows={self.rows}, batches={self.batches}, {self.duplicates})"
+
+    def frame(self, batch: int = 0) -> pa.Table:
+        return pa.Table.from_pylist(self.batches[batch], self.sent)
+
+    def job(self, place: Place) -> rm.Job:
+        return rm.Job(store=place.store, table=TABLE, key=self.key, duplicates=self.duplicates)
+
+
+cases = st.composite(lambda draw: Case(draw))()
+every_store = pytest.mark.parametrize("store", STORES)
+
+
+def normal(rows: list[dict[str, Any]]) -> list[tuple[Any, ...]]:
+    """Rows in an order of their own; -0.0 is 0.0 to every database."""
+    flat = [tuple((n, v + 0.0 if isinstance(v, float) else v) for n, v in sorted(row.items())) for row in rows]
+    return sorted(flat, key=repr)
+
+
+@every_store
+@given(case=cases)
+def test_agrees_with_the_reference(store: str, case: Case) -> None:
+    """Every decision, every changed column and the table afterwards are what the plain merge says."""
+    with STORES[store](case.schema, case.key, case.rows) as place:
+        before = rm.preview(case.job(place), case.frame())
+        assert normal(place.rows()) == normal(case.rows), "a preview wrote"
+        result = rm.merge(case.job(place), case.frame())
+        required = tuple(column.name for column in place.info.columns if column.required)
+        after, decided = reference.merge(case.rows, case.batches[0], case.key, case.duplicates, required)
+        got = [(row["decision"], set(row["changed"] or ())) for row in result.decisions.to_pylist()]
+        assert got == decided
+        assert result.decisions.equals(before.decisions)
+        assert result.decisions["row"].to_pylist() == list(range(1, len(decided) + 1))
+        wanted = [{name: row.get(name) for name in case.schema.names} for row in after]
+        assert normal(place.rows()) == normal(wanted)
+        assert all(result.decisions["reason"].to_pylist())
+        rejected = [n for n, (decision, _) in enumerate(decided, 1) if decision == "reject"]
+        assert result.rejects["rmend_row"].to_pylist() == rejected
+        assert {n: c for n, c in result.counts.items() if c} == {
+            n: [d for d, _ in decided].count(n) for n in {d for d, _ in decided}
+        }
+
+
+@every_store
+@given(case=cases)
+def test_replay_undo_and_merging_twice(store: str, case: Case) -> None:
+    """Table before + history = table after, and back; the second time nothing is written."""
+    with STORES[store](case.schema, case.key, case.rows) as place:
+        key = place.info.pick(case.key)
+        before = place.table()
+        tables = [before]
+        numbers = []
+        for batch in (0, 1):
+            result = rm.merge(case.job(place), case.frame(batch))
+            after = place.table()
+            numbers.append(result.batch)
+            written = sum(result.counts[name] for name in ("insert", "update", "delete"))
+            assert (result.batch is None) == (written == 0)
+            if result.batch is not None:
+                history = rm.history(place.store, TABLE, batch=result.batch)
+                assert history.num_rows == written
+                assert sorted(history["change_no"].to_pylist()) == history["change_no"].to_pylist()
+                assert normal(changes.replay(tables[-1], history, key).to_pylist()) == normal(after.to_pylist())
+                undone = changes.replay(after, changes.invert(history), key)
+                assert normal(undone.to_pylist()) == normal(tables[-1].to_pylist())
+            again = rm.merge(case.job(place), case.frame(batch))
+            assert again.batch is None
+            assert again.counts["insert"] == again.counts["update"] == again.counts["delete"] == 0
+            assert again.counts["reject"] == result.counts["reject"]
+            tables.append(after)
+        everything = rm.history(place.store, TABLE)
+        assert normal(changes.replay(before, everything, key).to_pylist()) == normal(tables[-1].to_pylist())
+        counted = rm.batches(place.store)
+        assert counted["batch_no"].to_pylist() == [number for number in numbers if number is not None]
+        assert set(counted["status"].to_pylist()) <= {"done"}
+
+
+@every_store
+@settings(max_examples=40)
+@given(case=cases, seed=st.integers(0, 999), chunk=st.integers(1, 4))
+def test_chunks_and_order_change_nothing(store: str, case: Case, seed: int, chunk: int) -> None:
+    """The same outcome in chunks of any size, and in any order of a batch whose order says nothing."""
+    outcomes = []
+    for shuffled, rows in ((False, None), (False, chunk), (True, chunk)):
+        if shuffled and case.duplicates != "reject":
+            continue
+        records = list(case.batches[0])
+        if shuffled:
+            random.Random(seed).shuffle(records)
+        with STORES[store](case.schema, case.key, case.rows) as place, pytest.MonkeyPatch.context() as patch:
+            if rows is not None:
+                for kind in (Session, *Session.__subclasses__()):
+                    patch.setattr(kind, "chunk_rows", rows)
+                    patch.setattr(kind, "slice_rows", max(1, rows - 1))
+            frame = pa.Table.from_pylist(records, case.sent)
+            given_as = frame if rows is None else iter(frame.to_batches(max_chunksize=rows))
+            result = rm.merge(case.job(place), given_as)
+            history = rm.history(place.store, TABLE).drop_columns(["change_no", "changed_at"]).to_pylist()
+            outcomes.append((normal(place.rows()), result.counts, result.changed, normal(history)))
+    assert all(outcome == outcomes[0] for outcome in outcomes[1:])
+
+
+@every_store
+def test_history_says_what_and_who(store: str) -> None:
+    """The columns of the history, its filters, and a column that the table gets later."""
+    schema = pa.schema([("district", pa.string()), ("tag_no", pa.int64()), ("girth cm", pa.float64())])
+    key = ["district", "tag_no"]
+    rows = [{"district": "N", "tag_no": n, "girth cm": float(n)} for n in (1, 2, 3)]
+    with STORES[store](schema, key, rows) as place:
+        job = rm.Job(store=place.store, table=TABLE, key=key)
+        assert rm.history(place.store, TABLE).num_rows == 0
+        rm.merge(
+            job,
+            [
+                {"district": "N", "tag_no": 1, "girth cm": 9.5},
+                {"district": "S", "tag_no": 1, "girth cm": None},
+            ],
+        )
+        with place.opened.begin(write=True) as session:
+            session.add_columns(TABLE, [rm_column("crown", pa.string())])
+        rm.merge(job, [{"district": "N", "tag_no": 1, "crown": "wide"}])
+        all_of_it = rm.history(place.store, TABLE).to_pylist()
+        assert [(c["change_no"], c["batch_no"], c["action"], c["changed"]) for c in all_of_it] == [
+            (1, 1, "update", '["girth cm"]'), (2, 1, "insert", None), (3, 2, "update", '["crown"]'),
+        ]  # fmt: skip
+        assert (all_of_it[0]["old_girth cm"], all_of_it[0]["new_girth cm"]) == (1.0, 9.5)
+        assert (all_of_it[0]["new_crown"], all_of_it[2]["old_crown"], all_of_it[2]["new_crown"]) == (
+            None,
+            None,
+            "wide",
+        )
+        assert all(c["application"].startswith("rmend ") and c["changed_at"].tzinfo for c in all_of_it)
+        for filters, wanted in (
+            ({"key": {"district": "N", "tag_no": "1"}}, [1, 3]),
+            ({"batch": 2}, [3]),
+            ({"action": "insert"}, [2]),
+            ({"column": "girth cm"}, [1]),
+            ({"since": all_of_it[2]["changed_at"]}, [3]),
+            ({"until": all_of_it[0]["changed_at"] - timedelta(seconds=1)}, []),
+            ({"limit": 2}, [2, 3]),
+        ):
+            found = rm.history(place.store, TABLE, **filters)["change_no"].to_pylist()
+            assert found == wanted, filters
+        with pytest.raises(rm.JobError, match="did you mean 'crown'"):
+            rm.history(place.store, TABLE, column="crwn")
+        quiet = rm.Job(store=place.store, table=TABLE, key=key, history=False)
+        assert rm.merge(quiet, [{"district": "N", "tag_no": 2, "girth cm": 0.5}]).batch == 3
+        assert rm.history(place.store, TABLE).num_rows == 3
+        assert rm.batches(place.store, limit=1).to_pylist()[0]["updated"] == 1
+
+
+def rm_column(name: str, kind: pa.DataType) -> Any:
+    from rapid_mender.core.schema import Column
+
+    return Column(name, kind)
+
+
+def test_a_session_that_fails_leaves_nothing() -> None:
+    store = rm.MemoryStore({"t": pa.table({"id": [1]})})
+
+    def fail() -> None:
+        with open_store(store).begin(write=True) as session:
+            session.insert(session.describe("t"), pa.table({"id": [2]}), ["id"])
+            raise ZeroDivisionError
+
+    with pytest.raises(ZeroDivisionError):
+        fail()
+    assert store["t"].to_pylist() == [{"id": 1}]
