@@ -141,7 +141,9 @@ def merged(result: Result) -> None:
     _columns_changed(console, result, "changed")
     rate = f", {result.records / result.seconds:,.0f} records a second" if result.records and result.seconds else ""
     taken = f"{result.seconds:.2f} s{rate}."
-    if result.batch is None:
+    if not result.records:
+        console.print("\nThe batch has no records; the table is as it was.")
+    elif result.batch is None:
         console.print(f"\nNothing to write: the table is as it was, and no batch was counted. {taken}")
     else:
         console.print(f"\nBatch [bold]{result.batch}[/]. {taken}")

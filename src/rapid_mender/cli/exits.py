@@ -33,4 +33,4 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
 
 
 def _say(message: str) -> None:
-    typer.echo(f"rmend: {message.replace('..', '.') if message.endswith('..') else message}", err=True)
+    typer.echo(f"rmend: {message.replace('?.', '?')}", err=True)

@@ -17,7 +17,7 @@ if TYPE_CHECKING:
 JobFile = Annotated[str, typer.Argument(metavar="JOB", help="The job file (TOML).")]
 Batch = Annotated[
     str | None,
-    typer.Argument(metavar="[INCOMING]", help="A CSV, JSON Lines or Parquet file; default: the job's own."),
+    typer.Argument(metavar="INCOMING", help="A CSV, JSON Lines or Parquet file; default: the job's own."),
 ]
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of tables.")]
 

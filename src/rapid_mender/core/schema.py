@@ -16,12 +16,13 @@ class Column:
     """One column of a table.
 
     `type` is the column's own type as Arrow sees it; values are cast to it before they are
-    compared. `declared` is the type as the database spells it.
+    compared. `declared` is the type as the database spells it, "" where it declares
+    none, and None for a column that no database has described.
     """
 
     name: str
     type: pa.DataType
-    declared: str = ""
+    declared: str | None = None
     nullable: bool = True
     has_default: bool = False
     """The database fills the column when it is not sent: a default, an identity, a row number."""

@@ -39,9 +39,9 @@ _ZONED = {"TIMESTAMPTZ", "TIMESTAMP WITH TIME ZONE", "DATETIMEOFFSET"}
 _DECLARED = re.compile(r"^(?P<name>[^(]*)(\(\s*(?P<size>\d+)[^,)]*(,\s*(?P<scale>\d+)\s*)?\))?(?P<rest>.*)$", re.S)
 
 
-def affinity(declared: str) -> str:
+def affinity(declared: str | None) -> str:
     """The affinity that SQLite gives a declared type, by its own rules, in their order."""
-    name = declared.upper()
+    name = (declared or "").upper()
     if "INT" in name:
         return "INTEGER"
     if any(word in name for word in ("CHAR", "CLOB", "TEXT")):
@@ -99,7 +99,7 @@ def column_type(declared: str, seen: frozenset[str] = frozenset()) -> tuple[pa.D
 
 def declare(column: Column) -> str:
     """The declared type with which Rapid Mender creates a column."""
-    if column.declared:
+    if column.declared is not None:
         return column.declared
     kind = column.type
     for test, words in (
@@ -115,10 +115,16 @@ def declare(column: Column) -> str:
 
 @lru_cache(maxsize=4096)
 def in_parts(column: Column) -> bool:
-    """Whether integers and reals may stand side by side in the column, so that it is read form by form."""
+    """Whether values of several forms may stand in the column unnoticed, so that it is read form by form.
+
+    The driver hands a column over in one type: reals for integers among reals, texts for numbers among texts,
+    bytes for texts among blobs.
+    """
     kind = column.type
-    if column.settles:
+    if column.settles or pt.is_binary(kind):
         return True
+    if pt.is_string(kind):
+        return affinity(column.declared) != "TEXT"
     if pt.is_floating(kind):
         return affinity(column.declared) != "REAL"
     return bool(pt.is_decimal(kind) and kind.precision > 15)
@@ -214,6 +220,8 @@ def decode(column: Column, stored: pa.Array) -> Decoded:
         return Decoded(values, _some(bad), respelled)
     if column.settles and not pt.is_binary(form):
         return Decoded(stored.cast(pa.string()))  # a real as the shortest text that reads back the same
+    if pt.is_string(kind) and not pt.is_binary(form):
+        return Decoded(stored.cast(pa.string()), None, valid)
     if not pt.is_string(form) or pt.is_binary(kind) or pt.is_integer(kind) or pt.is_floating(kind):
         return Decoded(pa.nulls(len(stored), kind), valid)
     values, bad = cast(stored, column)
