@@ -143,7 +143,7 @@ def test_odd_cells_are_read_where_their_meaning_is_plain_and_kept_as_they_were(p
     shown = {s.row: {c: old for c, old, _, _ in s.cells} for s in rm.preview(job, [{"id": 9}]).samples}
     assert shown == {1: {"id": None}}
     assert rm.merge(job, records).batch is None
-    names = [name for name in ("id", *good)]
+    names = ["id", *good]
     old = ", ".join(f'quote("old_{name}") || typeof("old_{name}")' for name in names)
     history = connection.execute(f"SELECT {old} FROM t_history").fetchall()
     assert sorted(history) == before[1:]
@@ -159,12 +159,16 @@ def test_odd_cells_are_read_where_their_meaning_is_plain_and_kept_as_they_were(p
 def test_keys_that_the_collation_holds_equal(
     path: Path, collation: str, same: list[str], other: str, primary: str
 ) -> None:
-    database(path, f"CREATE TABLE t (k TEXT COLLATE {collation} {primary}, v INTEGER)", "INSERT INTO t VALUES ('Oak', 0)")
+    database(
+        path, f"CREATE TABLE t (k TEXT COLLATE {collation} {primary}, v INTEGER)", "INSERT INTO t VALUES ('Oak', 0)"
+    )
     job = rm.Job(store=f"sqlite:///{path}", table="t", key="k", duplicates="last")
     result = rm.merge(job, [{"k": text, "v": n} for n, text in enumerate([*same, other])])
     decisions = result.decisions["decision"].to_pylist()
-    assert decisions == ["skip"] * len(same) + ["insert"] if same == ["Oak"] else (
-        decisions == ["skip"] * (len(same) - 1) + ["update", "insert"]
+    assert (
+        decisions == ["skip"] * len(same) + ["insert"]
+        if same == ["Oak"]
+        else (decisions == ["skip"] * (len(same) - 1) + ["update", "insert"])
     )
     assert rm.merge(job, [{"k": same[-1], "v": len(same) - 1}]).counts["skip"] == 1
 
@@ -175,7 +179,8 @@ def test_what_the_database_fills_is_in_the_history(path: Path) -> None:
         path,
         "CREATE TABLE t (no INTEGER PRIMARY KEY, k TEXT UNIQUE, v INTEGER DEFAULT (40 + 2), w TEXT DEFAULT 'now',"
         " double INTEGER GENERATED ALWAYS AS (v * 2) STORED, seen INTEGER)",
-        "CREATE TRIGGER mark AFTER UPDATE OF v ON t BEGIN UPDATE t SET seen = coalesce(seen, 0) + 1 WHERE no = NEW.no; END",
+        "CREATE TRIGGER mark AFTER UPDATE OF v ON t BEGIN"
+        " UPDATE t SET seen = coalesce(seen, 0) + 1 WHERE no = NEW.no; END",
     )
     job = rm.Job(store=f"sqlite:///{path}", table="t", key="k")
     rm.merge(job, [{"k": "a"}, {"k": "b", "v": 1}])
@@ -205,7 +210,10 @@ def test_required_columns(path: Path) -> None:
     ("sql", "message"),
     [
         ("CREATE VIEW t AS SELECT 1 AS id", "is a view"),
-        ("CREATE TABLE t (id INTEGER PRIMARY KEY, v UNIQUE); INSERT INTO t VALUES (1, 'x')", "UNIQUE constraint failed"),
+        (
+            "CREATE TABLE t (id INTEGER PRIMARY KEY, v UNIQUE); INSERT INTO t VALUES (1, 'x')",
+            "UNIQUE constraint failed",
+        ),
         ("CREATE TABLE t (id INTEGER PRIMARY KEY, v); CREATE TABLE rmend_batches (x)", "is not Rapid Mender's"),
         ("CREATE TABLE t (id INTEGER PRIMARY KEY, v); CREATE TABLE t_history (x)", "is not a history"),
     ],

@@ -126,6 +126,11 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
         elif one["type"] == "literal_error":
             sentences.append(f"{name} is {one['ctx']['expected']}, not {one['input']!r}")
         else:
-            message = one["msg"].replace("Input should be", "must be").replace("valid ", "").replace("a boolean", "true or false")
+            message = (
+                one["msg"]
+                .replace("Input should be", "must be")
+                .replace("valid ", "")
+                .replace("a boolean", "true or false")
+            )
             sentences.append(f"{name}: {message[0].lower()}{message[1:]}, not {one['input']!r}")
     return "; ".join(dict.fromkeys(sentences))

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import secrets
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -23,7 +23,7 @@ from .core.decide import INSERT, NAMES, REJECT, UPDATE, Decisions, decide_alone,
 from .core.existing import Existing
 from .core.hashing import hash_rows
 from .core.keys import STANDS, RepeatFinder, among, fold_table, null_keys, one_array, settle_repeats
-from .core.records import Records, check_required, map_columns, misfit, read_columns
+from .core.records import Records, check_batch_has, check_required, map_columns, misfit, read_columns
 from .core.schema import TableInfo
 from .errors import JobError, StoreError
 from .history import OddCells, Recorder, odd_cells
@@ -110,7 +110,7 @@ class _Run:
                 self.info = session.describe(self.job.table)
             self.key = self._key(self.info)
             if self.source.columns:
-                self._mapping(tuple(self.source.columns))
+                self._check_columns(self.source.columns)
             with self.store.begin(write=False) as session:  # asks what the store makes of keys; reads no table
                 repeats = self._read_all(session)
             self.result = Result(self.info.name, self.store.where, self.key, self.source.unit, self.write)
@@ -142,17 +142,25 @@ class _Run:
             raise JobError(f"key: a column is named twice in {self.job.key}")
         return key
 
+    def _check_columns(self, columns: Sequence[str]) -> None:
+        self._mapping(tuple(columns))
+        check_batch_has(columns, self.job.rename, self.key, self.info)
+
+    def _read(self, chunk: Chunk, only: Sequence[str] | None = None) -> Records:
+        """A chunk in the table's terms; `only` some columns. A key column that it lacks is null."""
+        mapping = self._mapping(tuple(chunk.raw.column_names))
+        wanted = {name: column for name, column in mapping.items() if only is None or column in only}
+        records = read_columns(chunk.raw, chunk.rows, wanted, self.info)
+        absent = [name for name in self.key if name not in records.values.column_names]
+        if absent:
+            nulls = {name: pa.nulls(len(chunk.rows), self.info[name].type) for name in absent}
+            present = zip(records.values.column_names, records.values.columns, strict=True)
+            records.values = pa.table(dict(present) | nulls)
+        return records
+
     def _mapping(self, columns: tuple[str, ...]) -> dict[str, str]:
         if columns not in self.mappings:
-            mapping = map_columns(self.info, columns, self.job.rename, self.job.ignore)
-            absent = [name for name in self.key if name not in mapping.values()]
-            if absent:
-                raise JobError(
-                    f"key: {self.source.name} has no column for {', '.join(map(repr, absent))}; it has "
-                    f"{', '.join(map(repr, columns)) or 'no columns'}; rename one of these in "
-                    "[rename], or choose another key"
-                )
-            self.mappings[columns] = mapping
+            self.mappings[columns] = map_columns(self.info, columns, self.job.rename, self.job.ignore)
         return self.mappings[columns]
 
     # -- reading the batch, and finding the keys that repeat -------------------------------------------
@@ -166,6 +174,8 @@ class _Run:
                 finder.add(hash_rows(fold_table(keys, self.info.pick(self.key)), self.seeds[0])[usable])
             self.spool.put(chunk.raw.append_column(_ROW, pa.array(chunk.rows)), free=self.source.in_memory)
             self.progress("reading", self.source.done, self.source.size)
+        if self.mappings and not self.source.columns:
+            self._check_columns(list(dict.fromkeys(name for columns in self.mappings for name in columns)))
         repeated = finder.repeated()
         if not len(repeated):
             return _Repeats()
@@ -186,8 +196,7 @@ class _Run:
 
     def _keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
         """The keys of a chunk in the table's types, and a mask of those that are whole."""
-        mapping = {n: c for n, c in self._mapping(tuple(chunk.raw.column_names)).items() if c in self.key}
-        records = read_columns(chunk.raw, chunk.rows, mapping, self.info)
+        records = self._read(chunk, self.key)
         keys, refused = session.settle(self.info, records.values.select(self.key))
         usable = ~null_keys(keys)
         for mask in refused.values():
@@ -196,7 +205,7 @@ class _Run:
 
     def _record_hash(self, session: Session, chunk: Chunk) -> np.ndarray:
         """A hash of all that each record says, with its faults; a column that was not sent has its own."""
-        records = read_columns(chunk.raw, chunk.rows, self._mapping(tuple(chunk.raw.column_names)), self.info)
+        records = self._read(chunk)
         values, _ = session.settle(self.info, records.values)
         sent = [name for name in self.info.names if name in values.column_names]
         which = pa.array([" ".join(sent)]).take(pa.array(np.zeros(len(chunk.rows), np.int64)))
@@ -243,8 +252,7 @@ class _Run:
         self.result.batch = recorder.batch
 
     def _merge_chunk(self, session: Session, recorder: Recorder, chunk: Chunk, repeats: _Repeats) -> None:
-        mapping = self._mapping(tuple(chunk.raw.column_names))
-        records = read_columns(chunk.raw, chunk.rows, mapping, self.info)
+        records = self._read(chunk)
         self._check(session, records)
         alone = decide_alone(records, *repeats.of(records.rows), self.source.unit)
         asked = alone.open

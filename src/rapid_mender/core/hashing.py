@@ -88,17 +88,10 @@ def _hash_bytes(values: pa.Array, state: np.ndarray) -> np.ndarray:
     padded[:end] = np.frombuffer(data, np.uint8, end, begin)
     starts -= begin
     at_every_byte = np.ndarray((end + 1,), "<u8", padded, strides=(1,))
-    rows: np.ndarray | slice = slice(None)
     position = 0
-    while True:
-        left = lengths[rows] - position
-        if position:
-            rows = np.flatnonzero(lengths > position) if isinstance(rows, slice) else rows[left > 0]
-            left = lengths[rows] - position
-        if not len(left):
-            return state
-        word = at_every_byte[np.minimum(starts[rows] + position, end)]
-        short = np.clip(8 - left, 0, 8).astype(np.uint64) * _U(8)
-        keep = np.where(short >= _U(64), _U(0), ~_U(0) >> np.minimum(short, _U(63)))
-        state[rows] = _mix(state[rows], word & keep)
+    while len(rows := np.flatnonzero(lengths > position)):
+        word = at_every_byte[starts[rows] + position]
+        unused = np.clip(8 - (lengths[rows] - position), 0, 7).astype(np.uint64) * _U(8)
+        state[rows] = _mix(state[rows], word & (~_U(0) >> unused))
         position += 8
+    return state

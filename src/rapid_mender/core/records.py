@@ -50,11 +50,6 @@ def map_columns(
     twice = sorted({name for name in incoming if list(incoming).count(name) > 1})
     if twice:
         raise JobError(f"the batch has more than one column named {_list(twice)}; give them different names")
-    absent = [name for name in rename if name not in incoming]
-    if absent:
-        raise JobError(
-            f"[rename] {_list(absent)}: the batch has no such column; it has {_list(incoming) or 'no columns'}"
-        )
     lower: dict[str, list[str]] = {}
     for column in info.names:
         lower.setdefault(column.lower(), []).append(column)
@@ -89,6 +84,22 @@ def map_columns(
     if computed:
         raise JobError(f"the database computes {_list(computed)} itself; list it in ignore")
     return mapping
+
+
+def check_batch_has(incoming: Sequence[str], rename: Mapping[str, str], key: Sequence[str], info: TableInfo) -> None:
+    """Raise JobError unless the batch, taken as a whole, has all columns that the job renames, and the key."""
+    absent = [name for name in rename if name not in incoming]
+    if absent:
+        raise JobError(
+            f"[rename] {_list(absent)}: the batch has no such column; it has {_list(incoming) or 'no columns'}"
+        )
+    mapped = {rename.get(name, name).lower() for name in incoming}
+    absent = [name for name in key if name.lower() not in mapped]
+    if absent:
+        raise JobError(
+            f"key: the batch has no column for {_list(absent)}; it has {_list(incoming) or 'no columns'}; "
+            "rename one of these in [rename], or choose another key"
+        )
 
 
 def read_columns(raw: pa.Table, rows: np.ndarray, mapping: Mapping[str, str], info: TableInfo) -> Records:

@@ -2,9 +2,13 @@
 
 from __future__ import annotations
 
+import csv
+import gzip
+import io
 import os
 from collections.abc import Iterator
 from dataclasses import dataclass, field
+from itertools import islice
 from typing import Any
 
 import numpy as np
@@ -65,11 +69,27 @@ class CsvFile(Source):
                 table = pa.Table.from_batches([batch])
                 rows, aside = lines.number(table, ragged)
                 self._break(aside)
+                if len(rows) and self._never_closed(table, int(rows[-1])):
+                    raise IncomingError(f"{self.path}, line {rows[-1]}: a quote is opened there and never closed")
                 yield from self._decoded(table, rows)
         finally:
             reader.close()
             self._stream.close()
         self._break(lines.number(None, ragged)[1])
+
+    def _never_closed(self, table: pa.Table, line: int) -> bool:
+        """Whether the file ends inside a quote. The reader would give all that follows the quote as one value."""
+        last = table.slice(table.num_rows - 1).to_pylist()[0]
+        if not any(value and b"\n" in value for value in last.values()):
+            return False
+        with open(self.path, "rb") as file, gzip.open(file) if self.path.endswith(".gz") else file as stream:
+            rest = io.TextIOWrapper(stream, "latin-1", newline="")  # every byte is a character of it
+            try:
+                for _ in csv.reader(islice(rest, line - 1, None), delimiter=self.options.delimiter, strict=True):
+                    return False
+            except csv.Error as error:
+                return "unexpected end" in str(error)
+        return False
 
     def _break(self, ragged: list[tuple[Any, int]]) -> None:
         for row, line in ragged:

@@ -19,6 +19,7 @@ import pyarrow.types as pt
 from .chunks import Broken, Chunk, Source
 
 _BLOCK = 16 << 20
+_LONG_NUMBER = re.compile(rb"[0-9][0-9.]{16}")
 
 
 @dataclass
@@ -62,15 +63,19 @@ class JsonLinesFile(Source):
         """The whole block by Arrow's reader, if every line is an object with the same simple attributes."""
         count = block.count(b"\n") + (not block.endswith(b"\n"))
         try:
+            block.decode()
             table = self._read(block)
             stamps = {f.name: pa.string() for f in table.schema if pt.is_temporal(f.type)}
             if stamps:  # the reader takes texts that look like times for times
                 self._as_text |= stamps
                 table = self._read(block)
-        except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
+        except (pa.ArrowInvalid, pa.ArrowNotImplementedError, UnicodeDecodeError):
             return None
-        if table.num_rows != count or any(pt.is_nested(kind) for kind in table.schema.types):
+        kinds = table.schema.types
+        if table.num_rows != count or any(pt.is_nested(kind) for kind in kinds):
             return None
+        if any(pt.is_floating(kind) for kind in kinds) and _LONG_NUMBER.search(block):
+            return None  # more digits than a float holds
         for name in table.column_names:
             attribute = re.escape(json.dumps(name, ensure_ascii=False).encode())
             if table[name].null_count and len(re.findall(attribute + rb"\s*:", block)) != count:
@@ -93,7 +98,7 @@ class JsonLinesFile(Source):
             if not text.strip():
                 continue
             try:
-                record = json.loads(text.decode())
+                record = json.loads(text.decode(), parse_float=_exact)
                 reason = None if isinstance(record, dict) else "the line is not a JSON object"
             except UnicodeDecodeError:
                 reason = "the line is not UTF-8 text"
@@ -104,19 +109,25 @@ class JsonLinesFile(Source):
                 rows.append(number)
             else:
                 self.broken.append(Broken(number, reason, text.decode("utf-8", "backslashreplace")))
-        yield from dict_chunks(records, rows)
+        yield from dict_chunks(records, rows, self.broken)
 
 
-def dict_chunks(records: list[dict[str, Any]], rows: list[int]) -> Iterator[Chunk]:
+def dict_chunks(records: list[dict[str, Any]], rows: list[int], broken: list[Broken]) -> Iterator[Chunk]:
     """Dicts as chunks: one for each set of attributes, since an absent attribute is a column not sent."""
     groups: dict[tuple[str, ...], list[int]] = {}
     for at, record in enumerate(records):
         groups.setdefault(tuple(sorted(map(str, record))), []).append(at)
-    for names, places in groups.items():
-        order = list(records[places[0]]) if names else []
+    broken += [Broken(rows[at], "the record is empty", "{}") for at in groups.pop((), [])]
+    for places in groups.values():
+        order = list(records[places[0]])
         arrays = [_array([records[at][name] for at in places]) for name in order]
         table = pa.table(arrays, names=[str(n) for n in order])
         yield Chunk(table, np.array([rows[at] for at in places], np.int64))
+
+
+def _exact(text: str) -> float | str:
+    """A number as a float, unless that would drop digits of it."""
+    return float(text) if len(text) <= 16 else text
 
 
 def _array(values: list[Any]) -> pa.Array:

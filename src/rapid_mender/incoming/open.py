@@ -95,7 +95,7 @@ class Dicts(Source):
         assert self.records is not None
         for start in range(0, len(self.records), _ROWS):
             part = self.records[start : start + _ROWS]
-            yield from dict_chunks(part, list(range(start + 1, start + 1 + len(part))))
+            yield from dict_chunks(part, list(range(start + 1, start + 1 + len(part))), self.broken)
 
 
 @dataclass
@@ -109,7 +109,7 @@ class Batches(Source):
             if isinstance(one, dict):
                 raise IncomingError("the iterator gives single dicts; give a list of dicts, or an iterator of lists")
             if isinstance(one, list):
-                yield from dict_chunks(one, list(range(row, row + len(one))))
+                yield from dict_chunks(one, list(range(row, row + len(one))), self.broken)
                 row += len(one)
                 continue
             try:

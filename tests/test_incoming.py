@@ -1,0 +1,236 @@
+"""Incoming records of every kind, with the numbers of their lines, and what cannot be read."""
+
+from __future__ import annotations
+
+import gzip
+import json
+from datetime import date
+from pathlib import Path
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.parquet as pq
+import pytest
+from hypothesis import given
+from hypothesis import strategies as st
+
+import rapid_mender as rm
+from rapid_mender.incoming import Options, Spool, open_incoming
+from rapid_mender.incoming import csv as csv_module
+from rapid_mender.incoming import jsonl as jsonl_module
+
+
+def read(
+    incoming: Any, options: Options | None = None
+) -> tuple[list[tuple[int, dict[str, Any]]], list[tuple[int, str]]]:
+    source = open_incoming(incoming, options)
+    records = [(int(row), record) for c in source for row, record in zip(c.rows, c.raw.to_pylist(), strict=True)]
+    return sorted(records, key=lambda r: r[0]), sorted((b.row, b.reason) for b in source.broken)
+
+
+CSV = (
+    b"\xef\xbb\xbftag,note,n\n"  # 1, with a byte order mark
+    b'1,"two\nlines",5\n'  # 2 and 3
+    b"\n"  # 4
+    b"2,short\n"  # 5
+    b'3,"",\n'  # 6
+    b'4,5" wide,7\r\n'  # 7
+    b"5,caf\xe9,8\n"  # 8
+    b"6,a,b,c\n"  # 9
+    b",,\n"  # 10
+    b"7,last,9"  # 11
+)
+
+
+@pytest.mark.parametrize("zipped", [False, True])
+def test_csv(tmp_path: Path, zipped: bool) -> None:
+    path = tmp_path / ("b.csv.gz" if zipped else "b.csv")
+    path.write_bytes(gzip.compress(CSV) if zipped else CSV)
+    records, broken = read(path)
+    assert records == [
+        (2, {"tag": "1", "note": "two\nlines", "n": "5"}),
+        (6, {"tag": "3", "note": "", "n": None}),
+        (7, {"tag": "4", "note": '5" wide', "n": "7"}),
+        (11, {"tag": "7", "note": "last", "n": "9"}),
+    ]
+    assert broken == [
+        (5, "the line has 2 values, the header 3"),
+        (8, "note: the bytes are not utf-8 text"),
+        (9, "the line has 4 values, the header 3"),
+    ]
+
+
+def test_csv_options(tmp_path: Path) -> None:
+    path = tmp_path / "b.csv"
+    path.write_bytes("tag;note\n1;größe\n2;NA\n".encode("latin-1"))
+    options = Options(delimiter=";", encoding="latin-1", nulls=("", "NA"))
+    assert read(path, options)[0] == [(2, {"tag": "1", "note": "größe"}), (3, {"tag": "2", "note": None})]
+    (tmp_path / "b.tsv").write_text("tag\tnote\n1\tx\n")
+    assert read(tmp_path / "b.tsv")[0] == [(2, {"tag": "1", "note": "x"})]
+    with pytest.raises(rm.IncomingError, match="check the encoding"):
+        read(path, Options(encoding="no-such"))
+
+
+lines = st.lists(
+    st.tuples(st.sampled_from(["good", "ragged", "blank", "bytes"]), st.sampled_from(["a", 'q"u', "x\ny", "", "é"])),
+    max_size=30,
+)
+
+
+@given(lines=lines, block=st.integers(60, 200))
+def test_csv_line_numbers_in_blocks_of_any_size(
+    tmp_path_factory: Any, lines: list[tuple[str, str]], block: int
+) -> None:
+    text, number, good, bad = b"tag,note\n", 2, [], []
+    for place, (kind, note) in enumerate(lines):
+        quoted = '"' + note.replace('"', '""') + '"'
+        if kind == "blank":
+            line = b""
+        elif kind == "bytes":
+            line = b"%d,\xff" % place
+            bad.append(number)
+        else:
+            line = f"{place},{quoted}{',x' if kind == 'ragged' else ''}".encode()
+            (bad if kind == "ragged" else good).append(number)
+        text += line + b"\n"
+        number += 1 + line.count(b"\n")
+    path = tmp_path_factory.mktemp("csv") / "b.csv"
+    path.write_bytes(text)
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(csv_module, "_BLOCK", block)
+        patch.setattr(csv_module.CsvFile._open, "__defaults__", (block,))
+        records, broken = read(path)
+    assert [row for row, _ in records] == good
+    assert [row for row, _ in broken] == bad
+
+
+JSONL = [
+    '{"tag": 1, "note": "2026-01-01 00:00:00", "n": 1.5}',
+    '{"tag": 2, "note": null, "n": 2}',
+    '{"tag": 3, "n": 7}',
+    "{broken",
+    "[1]",
+    "",
+    '{"tag": "four", "note": {"a": [1]}, "n": true}',
+    '{"tag": 12345678901234567890, "note": "é", "n": 0.12345678901234567890}',
+]
+
+
+@pytest.mark.parametrize("zipped", [False, True])
+@pytest.mark.parametrize("block", [1 << 20, 40])
+def test_json_lines(tmp_path: Path, zipped: bool, block: int, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(jsonl_module, "_BLOCK", block)
+    path = tmp_path / ("b.jsonl.gz" if zipped else "b.jsonl")
+    data = "\n".join(JSONL).encode() + b'\n{"tag": "\xff"}'
+    path.write_bytes(gzip.compress(data) if zipped else data)
+    records, broken = read(path)
+    assert [row for row, _ in records] == [1, 2, 3, 7, 8]
+    assert [(row, reason[:27]) for row, reason in broken] == [
+        (4, "the line is not JSON: Expec"), (5, "the line is not a JSON obje"), (9, "the line is not UTF-8 text"),
+    ]  # fmt: skip
+    assert records[0][1]["note"] == "2026-01-01 00:00:00", "a text that looks like a time stays a text"
+    assert records[2][1].keys() == {"tag", "n"}, "an absent attribute is a column that was not sent"
+    assert (str(records[4][1]["tag"]), records[4][1]["n"]) == ("12345678901234567890", "0.12345678901234567890")
+
+
+def test_a_json_block_of_one_shape_is_read_at_once(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    path = tmp_path / "b.jsonl"
+    path.write_text("\n".join(json.dumps({"tag": n, "note": None if n % 3 else "2026-01-01"}) for n in range(999)))
+    monkeypatch.setattr(jsonl_module.JsonLinesFile, "_line_by_line", None)
+    records, broken = read(path)
+    assert (len(records), broken) == (999, [])
+    assert records[3] == (4, {"tag": 3, "note": "2026-01-01"})
+
+
+FRAME = pa.table({"tag": [1, 2], "note": ["a", None], "day": [date(2026, 1, 1), None]})
+
+
+def frames() -> dict[str, Any]:
+    import pandas as pd
+    import polars as pl
+
+    return {
+        "Arrow table": FRAME,
+        "Arrow batch": FRAME.to_batches()[0],
+        "reader": pa.RecordBatchReader.from_batches(FRAME.schema, iter(FRAME.to_batches())),
+        "iterator": iter(FRAME.to_batches(max_chunksize=1)),
+        "pandas": FRAME.to_pandas(),
+        "pandas, nullable": FRAME.to_pandas(types_mapper=pd.ArrowDtype),
+        "polars": pl.DataFrame(FRAME),
+        "dicts": FRAME.to_pylist(),
+        "iterator of lists": iter([FRAME.to_pylist()[:1], FRAME.to_pylist()[1:]]),
+        "dictionary": FRAME.set_column(1, "note", FRAME["note"].dictionary_encode()),
+        "views": FRAME.set_column(1, "note", FRAME["note"].cast(pa.string_view())),
+        "large": FRAME.set_column(1, "note", FRAME["note"].cast(pa.large_string())),
+    }
+
+
+@pytest.mark.parametrize("kind", ["parquet", *frames()])
+def test_every_kind_of_frame_merges_alike(kind: str, tmp_path: Path) -> None:
+    if kind == "parquet":
+        pq.write_table(FRAME, tmp_path / "b.parquet")
+    frame = tmp_path / "b.parquet" if kind == "parquet" else frames()[kind]
+    store = rm.MemoryStore({"t": FRAME.slice(0, 0)})
+    result = rm.merge(rm.Job(store=store, table="t", key="tag"), frame)
+    assert result.counts["insert"] == 2
+    assert store["t"].sort_by("tag").to_pylist() == FRAME.to_pylist()
+    assert result.decisions["row"].to_pylist() == [1, 2]
+
+
+def test_columns_that_were_not_sent_are_left_alone_record_by_record() -> None:
+    store = rm.MemoryStore({"t": pa.table({"id": [1, 2], "a": ["x", "y"], "b": [1.0, 2.0]})})
+    job = rm.Job(store=store, table="t", key="id")
+    result = rm.merge(job, [{"id": 1, "a": "z"}, {"id": 2, "b": None}, {"id": 3}, {}])
+    assert result.counts == {"insert": 1, "update": 2, "delete": 0, "skip": 0, "reject": 1}
+    assert result.rejects.to_pylist()[0]["rmend_reason"] == "the record is empty"
+    assert rm.merge(job, [{"id": 1}, {"a": "x"}]).rejects["rmend_reason"].to_pylist() == ["the key has no value: id"]
+    with pytest.raises(rm.JobError, match="the batch has no column for 'id'"):
+        rm.merge(job, [{"a": "x"}])
+    assert store["t"].sort_by("id").to_pylist() == [
+        {"id": 1, "a": "z", "b": 1.0}, {"id": 2, "a": "y", "b": None}, {"id": 3, "a": None, "b": None},
+    ]  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("incoming", "message"),
+    [
+        ("no.csv", "there is no file no.csv"),
+        (".", "is not a file"),
+        ({"id": 1}, r"put it into a list"),
+        (7, "records cannot be read from int"),
+        (iter([{"id": 1}]), "the iterator gives single dicts"),
+        (iter([object()]), "the iterator gives object"),
+    ],
+)
+def test_what_holds_no_records_is_an_error_in_words(incoming: Any, message: str) -> None:
+    store = rm.MemoryStore({"t": pa.table({"id": [1]})})
+    with pytest.raises(rm.IncomingError, match=message):
+        rm.merge(rm.Job(store=store, table="t", key="id"), incoming)
+
+
+@pytest.mark.parametrize(
+    ("name", "data", "message"),
+    [
+        ("b.csv", b"", "empty: it has not even a line of column names"),
+        ("b.csv", b'id\n1\n"2\n' + b"x\n" * 30_000, "a quote is opened there and never closed"),
+        ("b.parquet", b"hello", "not a Parquet file"),
+        ("b.xml", b"<a/>", "the ending of an incoming file is"),
+        ("b.csv.gz", b"not gzip at all", "b.csv.gz"),
+    ],
+)
+def test_files_that_cannot_be_read_at_all(tmp_path: Path, name: str, data: bytes, message: str) -> None:
+    (tmp_path / name).write_bytes(data)
+    store = rm.MemoryStore({"t": pa.table({"id": [1]})})
+    with pytest.raises(rm.IncomingError, match=message):
+        rm.merge(rm.Job(store=store, table="t", key="id"), tmp_path / name)
+
+
+def test_a_spool_keeps_tables_of_any_schema_in_memory_and_on_disk() -> None:
+    spool = Spool(limit=1000)
+    tables = [pa.table({"a": np.arange(n)}) if n % 2 else pa.table({"b": ["x"] * n}) for n in (1, 200, 3, 301)]
+    for table in tables:
+        spool.put(table)
+    assert [table.equals(kept) for table, kept in zip(tables, spool, strict=True)] == [True] * 4
+    assert [kept.num_rows for kept in spool] == [1, 200, 3, 301], "it can be read again"
+    spool.close()
