@@ -8,10 +8,9 @@ from typing import Any
 import pyarrow as pa
 
 from .core.decide import NAMES
+from .core.records import REJECT_COLUMNS
 from .core.schema import TableInfo
 from .incoming import Spool
-
-REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text")
 
 
 @dataclass(frozen=True)

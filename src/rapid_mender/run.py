@@ -23,14 +23,14 @@ from .core.decide import INSERT, NAMES, REJECT, UPDATE, Decisions, decide_alone,
 from .core.existing import Existing
 from .core.hashing import hash_rows
 from .core.keys import STANDS, RepeatFinder, among, fold_table, null_keys, one_array, settle_repeats
-from .core.records import Records, check_batch_has, check_required, map_columns, misfit, read_columns
+from .core.records import REJECT_COLUMNS, Records, check_batch_has, check_required, map_columns, misfit, read_columns
 from .core.schema import TableInfo
 from .errors import JobError, StoreError
 from .history import OddCells, Recorder, odd_cells
 from .incoming import Chunk, Options, Source, Spool, open_incoming
 from .job import Job
 from .rejects import check_rejects_path, write_rejects
-from .result import REJECT_COLUMNS, Result, Sample, decisions_schema
+from .result import Result, Sample, decisions_schema
 from .stores.base import Session, Store, nearest, open_store
 
 Progress = Callable[[str, int, int | None], None]
@@ -358,7 +358,7 @@ class _Run:
         if rejected.any():
             mask = pa.array(rejected)
             raw = chunk.raw.filter(mask)
-            texts = pa.nulls(raw.num_rows, pa.string())
+            texts = raw["rmend_text"].cast(pa.string()) if "rmend_text" in raw.column_names else pa.nulls(raw.num_rows)
             fixed = pa.table([pa.array(chunk.rows[rejected]), reasons.filter(mask), texts], names=list(REJECT_COLUMNS))
             for name in raw.column_names:
                 if name not in REJECT_COLUMNS:

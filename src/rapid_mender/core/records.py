@@ -14,6 +14,9 @@ from ..errors import JobError
 from .cast import as_text, cast, plain, wanted
 from .schema import Column, TableInfo
 
+REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text")
+"""What stands before the columns of a rejected record. A file of rejects can be merged: there they say nothing."""
+
 _SHOWN = 60  # characters of a bad value that a reason repeats
 
 
@@ -66,6 +69,8 @@ def map_columns(
             continue
         elif name in info:
             mapping[name] = name
+        elif name in REJECT_COLUMNS:
+            continue
         elif len(alike := lower.get(name.lower(), [])) == 1:
             mapping[name] = alike[0]
         else:

@@ -1,0 +1,220 @@
+"""rmend as a user runs it: the demo, what each command prints, exit codes, and bad input."""
+
+from __future__ import annotations
+
+import hashlib
+import json
+import os
+import sqlite3
+import subprocess
+import sys
+import time
+from collections.abc import Callable
+from itertools import pairwise
+from pathlib import Path
+
+import pytest
+
+from .conftest import Ran
+
+Rmend = Callable[..., Ran]
+JOB = 'store = "sqlite:///register.db"\ntable = "trees"\nkey = ["district", "tag_no"]\nincoming = "survey-1.csv"\n'
+
+
+@pytest.fixture
+def demo(tmp_path: Path) -> Path:
+    """The demo's files as they are before the story begins."""
+    from rapid_mender.demo.data import make
+
+    make(tmp_path / "h")
+    return tmp_path / "h"
+
+
+def print_of(path: Path) -> tuple[str, int]:
+    return hashlib.sha256(path.read_bytes()).hexdigest(), path.stat().st_mtime_ns
+
+
+def test_demo_tells_its_story(rmend: Rmend, tmp_path: Path) -> None:
+    told = rmend("demo", "h", "--json").json["steps"]
+    by_command = [(step["command"].split()[1], step["output"]) for step in told]
+    counts = [output["counts"] for name, output in by_command if name in ("preview", "merge")]
+    assert counts[0] == counts[1] == {"insert": 29, "update": 256, "delete": 0, "skip": 160, "reject": 7}
+    assert counts[2] == {"insert": 0, "update": 0, "delete": 0, "skip": 445, "reject": 7}
+    assert [b["batch_no"] for b in by_command[5][1]["batches"]] == [1, 2, 3]
+    changes = by_command[6][1]["changes"]
+    assert [c["batch_no"] for c in changes] == [1, 2, 3]
+    assert all(one["new"] == following["old"] for one, following in pairwise(changes))
+    shown = rmend("demo", "h")
+    assert shown.code == 0
+    for step in told:  # the commands that it prints can be repeated
+        assert f"$ {step['command']}" in shown.out
+    repeated = subprocess.run(
+        told[-1]["command"].replace("rmend", f"{sys.executable} -m rapid_mender", 1),
+        shell=True, cwd=tmp_path, capture_output=True, text=True, check=True,
+    )  # fmt: skip
+    assert repeated.stdout in shown.out
+    (tmp_path / "h" / "mine.txt").write_text("keep")
+    refused = rmend("demo", "h")
+    assert (refused.code, "mine.txt" in refused.err) == (2, True)
+
+
+def test_preview_and_a_second_merge_write_nothing(rmend: Rmend, demo: Path) -> None:
+    before = print_of(demo / "register.db")
+    shown = rmend("preview", "h/survey-1.toml")
+    assert (shown.code, print_of(demo / "register.db")) == (0, before)
+    assert "≠" in shown.out
+    assert "height_m: '1200' is" in shown.out
+    merged = rmend("merge", "h/survey-1.toml", "--strict")
+    assert (merged.code, "Batch 1." in merged.out) == (3, True)
+    rejects = (demo / "survey-1.rejects.csv").read_text().splitlines()
+    assert len(rejects) == 8
+    assert rejects[7].startswith('352,"the line has 4 values, the header 9","Northfold,77,Ulmus glabra,torn page"')
+    between = print_of(demo / "register.db")
+    again = rmend("merge", "h/survey-1.toml", "--json")
+    assert (again.code, again.json["batch"], again.json["written"]) == (0, None, False)
+    assert print_of(demo / "register.db") == between
+    history = rmend("history", "h/survey-1.toml", "--key", "district=Tanner's Row", "--key", "tag_no=12", "--json")
+    assert history.json["changes"][0]["changed"] == ["girth_cm", "height_m", "surveyed_on"]
+    newest = rmend("history", f"sqlite:///{demo}/register.db", "--table", "trees", "--limit", 2, "--action", "insert")
+    assert "newest 2" in newest.out
+    assert rmend("batches", f"sqlite:///{demo}/register.db").out.count("survey-1.toml") == 1
+
+
+def test_rejects_that_were_mended_can_be_merged(rmend: Rmend, demo: Path) -> None:
+    rmend("merge", "h/survey-1.toml")
+    rejects = demo / "survey-1.rejects.csv"
+    mended = demo / "mended.csv"
+    mended.write_text(rejects.read_text().replace('"1200"', '"12.0"').replace("31.06.2026", "2026-06-30"))
+    result = rmend("merge", "h/survey-1.toml", "h/mended.csv", "--json").json
+    assert result["counts"] == {"insert": 1, "update": 1, "delete": 0, "skip": 0, "reject": 5}, result
+    assert "torn page" in rejects.read_text(), "what was not mended is still there"
+
+
+@pytest.mark.parametrize(
+    ("job", "code", "message"),
+    [
+        (None, 2, "there is no job file job.toml"),
+        ("store = ", 2, "job.toml is not TOML"),
+        (JOB.replace("key", "keys"), 2, "there is no option 'keys'; did you mean 'key'?"),
+        (JOB + '[rename]\ngirth = "girth_cm"', 2, "[rename] 'girth': the batch has no such column"),
+        (JOB + '[rename]\nspecies = "condition"', 2, "'species', 'condition' all go to column 'condition'"),
+        (JOB + '[rename]\nspecies = "speces"', 2, "did you mean 'species'?"),
+        (JOB + 'duplicates = "newest"', 2, "duplicates is 'reject', 'first' or 'last', not 'newest'"),
+        (JOB + 'rejects = "rejects.txt"', 2, "must end in .csv, .jsonl or .parquet"),
+        (JOB.replace('"tag_no"', '"tag"'), 2, "has no column 'tag'"),
+        (JOB.replace('["district", "tag_no"]', '"felled"'), 2, "the batch has no column for 'felled'"),
+        (JOB.replace('["district", "tag_no"]', "[]"), 2, "key: "),
+        (JOB.replace("sqlite:", "sqlit:"), 2, "no store is called 'sqlit'; did you mean 'sqlite:///register.db'?"),
+        (JOB.replace("sqlite:///", "sqlite://"), 2, "lacks a slash or a file name"),
+        (JOB.replace("register.db", "registr.db"), 1, "there is no SQLite file"),
+        (JOB.replace("register.db", "survey-1.csv"), 1, "it is not a SQLite file"),
+        (JOB.replace('"trees"', '"tree"'), 1, "there is no table 'tree' in "),
+        (JOB.replace("survey-1.csv", "survey-9.csv"), 1, "there is no file "),
+        (JOB.replace("survey-1.csv", "empty.csv"), 1, "is empty: it has not even a line of column names"),
+    ],
+)
+def test_bad_jobs(rmend: Rmend, demo: Path, job: str | None, code: int, message: str) -> None:
+    (demo / "empty.csv").touch()
+    if job is not None:
+        (demo / "job.toml").write_text(job)
+    before = print_of(demo / "register.db")
+    ran = rmend("merge", "h/job.toml")
+    assert (ran.code, ran.out) == (code, "")
+    assert message in ran.err.replace("h/job.toml", "job.toml")
+    assert ran.err.endswith("Nothing was written.\n")
+    assert print_of(demo / "register.db") == before
+
+
+def test_wrong_usage_and_batches_without_records(rmend: Rmend, demo: Path) -> None:
+    for words in (["merge"], ["mrege"], ["history", "sqlite:///x.db"], ["history", "h/survey-1.toml", "--key", "x"]):
+        assert rmend(*words).code == 2, words
+    assert rmend("history", "h/survey-1.toml", "--key", "tag_no=abc").err == (
+        "rmend: tag_no: 'abc' is not a whole number (INTEGER).\n"
+    )
+    (demo / "header.csv").write_text("district,tag_no\n")
+    (demo / "none.jsonl").write_text("")
+    for name in ("header.csv", "none.jsonl"):
+        ran = rmend("merge", "h/survey-1.toml", f"h/{name}")
+        assert (ran.code, "The batch has no records" in ran.out) == (0, True)
+    assert rmend("--version").out.startswith("rmend 0.")
+    assert "Exit codes" in rmend("--help").out
+
+
+def test_another_writer_makes_us_wait_and_then_stop(rmend: Rmend, demo: Path) -> None:
+    with sqlite3.connect(demo / "register.db", isolation_level=None) as other:
+        other.execute("BEGIN IMMEDIATE")
+        ran = rmend("merge", "h/survey-1.toml")
+        assert (ran.code, "another program is writing to it" in ran.err) == (1, True)
+        assert rmend("preview", "h/survey-1.toml").code == 0
+        other.execute("ROLLBACK")
+    other.close()
+    assert rmend("merge", "h/survey-1.toml").code == 0
+
+
+def test_a_disk_that_is_full(demo: Path) -> None:
+    """A limit on the size of files stands for the full disk: the register may not grow."""
+    path = demo / "register.db"
+    before = path.read_bytes()
+    code = (
+        "import resource, signal, rapid_mender as rm\n"
+        "signal.signal(signal.SIGXFSZ, signal.SIG_IGN)\n"
+        f"resource.setrlimit(resource.RLIMIT_FSIZE, ({len(before)},) * 2)\n"
+        "job = rm.Job.load('survey-1.toml')\n"
+        "try: rm.merge(job)\n"
+        "except rm.StoreError as error: print(error)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=demo, capture_output=True, text=True, check=True)
+    assert "disk" in done.stdout, (done.stdout, done.stderr)
+    with sqlite3.connect(path) as connection:
+        assert connection.execute("SELECT count(*) FROM trees").fetchone() == (2000,)
+        assert connection.execute("SELECT count(*) FROM sqlite_master WHERE name LIKE 'rmend%'").fetchone() == (0,)
+    connection.close()
+
+
+@pytest.mark.skipif(os.getuid() != 0, reason="only root can become a user without rights")
+def test_a_register_that_is_read_only(demo: Path) -> None:
+    path = demo / "register.db"
+    path.chmod(0o444)
+    code = (
+        "import rapid_mender as rm\n"  # first, while the user may read the package
+        "from rapid_mender.run import merge, preview\n"
+        "import rapid_mender.stores.sqlite, adbc_driver_sqlite.dbapi, pyarrow.csv, os\n"
+        "job = rm.Job.load('survey-1.toml')\n"
+        "os.access = lambda path, mode: mode != os.W_OK\n"
+        "print(preview(job).counts['update'])\n"
+        "try: merge(job)\n"
+        "except rm.StoreError as error: print(error)\n"
+    )
+    done = subprocess.run([sys.executable, "-c", code], cwd=demo, capture_output=True, text=True, check=True)
+    assert done.stdout.splitlines()[0] == "256"
+    assert "read-only; make it writable" in done.stdout
+
+
+def test_a_kill_at_any_moment_leaves_before_or_after(tmp_path: Path) -> None:
+    """SIGKILL at random moments: the register and its history agree, and the next run finishes the job."""
+    from .killing import kill_merges
+
+    seen = kill_merges(tmp_path, rows=20_000, kills=5, seed=1)
+    assert len(seen) == 5
+
+
+def test_examples_run() -> None:
+    folder = Path(__file__).parent.parent / "examples"
+    programs = sorted(folder.glob("*.py"))
+    assert programs
+    for program in programs:
+        done = subprocess.run([sys.executable, program], capture_output=True, text=True, check=False)
+        assert (done.returncode, done.stderr) == (0, ""), program
+        assert done.stdout
+
+
+def test_help_answers_at_once() -> None:
+    times = []
+    for _ in range(5):
+        started = time.perf_counter()
+        subprocess.run([sys.executable, "-m", "rapid_mender", "--help"], capture_output=True, check=True)
+        times.append(time.perf_counter() - started)
+    loaded = "import sys, rapid_mender.cli; print([m for m in ('pyarrow', 'numpy', 'sqlglot') if m in sys.modules])"
+    done = subprocess.run([sys.executable, "-c", loaded], capture_output=True, text=True, check=True)
+    assert json.loads(done.stdout) == [], "heavy imports belong where they are used"
+    assert min(times) < 1.5, "0.4 s on a quiet machine; this only catches what is far off"
