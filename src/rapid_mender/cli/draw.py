@@ -186,9 +186,7 @@ def _samples(result: Result) -> Table:
         else:
             lines = [("", "", "", Text(sample.cells[0][2], "dim") if not sample.key else "")]  # type: ignore[list-item]
         for number, line in enumerate(lines):
-            reason = Text(sample.reason, style if sample.decision == "reject" else "") if not number else ""
-            if sample.decision == "update":
-                reason = ""
+            reason = Text(sample.reason, style if sample.decision in ("reject", "skip") else "") if not number else ""
             table.add_row(*(first if not number else ["", "", ""]), *line, reason)
     return table
 
