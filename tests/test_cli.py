@@ -76,7 +76,8 @@ def test_preview_and_a_second_merge_write_nothing(rmend: Rmend, demo: Path) -> N
     history = rmend("history", "h/survey-1.toml", "--key", "district=Tanner's Row", "--key", "tag_no=12", "--json")
     assert history.json["changes"][0]["changed"] == ["girth_cm", "height_m", "surveyed_on"]
     newest = rmend("history", f"sqlite:///{demo}/register.db", "--table", "trees", "--limit", 2, "--action", "insert")
-    assert "newest 2" in newest.out
+    assert "newest 2;" in newest.out
+    assert "Tanner's Row · " in newest.out, "which record it was"
     assert rmend("batches", f"sqlite:///{demo}/register.db").out.count("survey-1.toml") == 1
 
 

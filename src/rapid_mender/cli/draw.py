@@ -218,13 +218,24 @@ def batches(found: pa.Table, store: str) -> None:
     console.print(table)
 
 
-def history(found: pa.Table, name: str, full: bool) -> None:
+def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
+    """`key` are the columns that tell the records apart, where there may be several."""
     console = _console()
     if not found.num_rows:
         console.print(f"No such change of {escape(name)}.")
         return
     table = _table(
-        "change", "batch", "when (UTC)", "by", "action", "column", "old", "", "new", right=("change", "batch")
+        "change",
+        "batch",
+        "when (UTC)",
+        "by",
+        "action",
+        *(["record"] if key else []),
+        "column",
+        "old",
+        "",
+        "new",
+        right=("change", "batch"),
     )
     for change in changes(found):
         old, new = change["old"] or {}, change["new"] or {}
@@ -233,12 +244,15 @@ def history(found: pa.Table, name: str, full: bool) -> None:
             str(change["change_no"]), str(change["batch_no"] or ""), f"{change['changed_at']:%Y-%m-%d %H:%M:%S}",
             change["actor"] or "", Text(change["action"], _STYLES[change["action"]]),
         ]  # fmt: skip
+        if key:
+            row = {column.lower(): value for column, value in (new or old).items()}
+            first.append(" · ".join(_shown(row.get(column.lower())) for column in key))
         for number, column in enumerate(names):
             sides = [Text(_shown(old[column]), "dim") if old else "", "→", _shown(new[column]) if new else ""]
-            table.add_row(*(first if not number else [""] * 5), column, *sides)
+            table.add_row(*(first if not number else [""] * len(first)), column, *sides)
     console.print(table)
     if full:
-        console.print(f"These are the newest {found.num_rows:,}; --limit shows more.", style="dim")
+        console.print(f"The newest {found.num_rows:,}; --limit shows more.", style="dim")
 
 
 def _shown(value: Any) -> str:

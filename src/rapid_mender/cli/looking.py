@@ -30,7 +30,7 @@ def batches(
         from ..history import batches
         from . import draw
 
-        store, _ = _store_and_table(where)
+        store, _, _ = _place(where)
         found = batches(store, table=table, limit=limit)
         if json:
             draw.json({"store": draw.store_name(store), "batches": draw.rows(found)})
@@ -59,7 +59,7 @@ def history(
         from ..history import history
         from . import draw
 
-        store, job_table = _store_and_table(where)
+        store, job_table, job_key = _place(where)
         name = table or job_table
         if name is None:
             raise JobError("name the table with --table, or give a job file instead of a store URL")
@@ -77,16 +77,25 @@ def history(
         if json:
             draw.json({"store": draw.store_name(store), "table": name, "changes": draw.changes(found)})
         else:
-            draw.history(found, name, full=found.num_rows == limit)
+            identity = [] if key else job_key or _primary_key(store, name)
+            draw.history(found, name, identity, full=found.num_rows == limit)
 
 
-def _store_and_table(where: str) -> tuple[str | Store, str | None]:
+def _place(where: str) -> tuple[str | Store, str | None, list[str]]:
+    """The store, and the table and the key if a job file names them."""
     if "://" in where:
-        return where, None
+        return where, None, []
     from ..job import Job
 
     job = Job.load(where)
-    return job.store, job.table
+    return job.store, job.table, job.key
+
+
+def _primary_key(store: str | Store, table: str) -> list[str]:
+    from ..stores.base import open_store
+
+    with open_store(store).begin(write=False) as session:
+        return list(session.describe(table).primary_key)
 
 
 def _key(pairs: list[str] | None) -> dict[str, str]:
