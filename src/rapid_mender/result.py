@@ -56,7 +56,9 @@ class Result:
     @property
     def decisions(self) -> pa.Table:
         """One row a record, by row number: row, decision, reason, changed (a list of columns), the key."""
-        return self._decisions.table(self._shape).sort_by("row")
+        return pa.concat_tables([self._shape.empty_table(), *(t.cast(self._shape) for t in self._decisions)]).sort_by(
+            "row"
+        )
 
     @property
     def rejects(self) -> pa.Table:

@@ -260,15 +260,17 @@ class _Run:
             keys = records.values.select(self.key).take(pa.array(asked))
             order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in self.key])
             asked = asked[order.to_numpy()]
+        at_once = session.rows_at_once(self.info, self.key)
         met = [
-            self._meet(session, recorder, records, asked[start : start + session.slice_rows])
-            for start in range(0, len(asked), session.slice_rows)
+            self._meet(session, recorder, records, asked[start : start + at_once])
+            for start in range(0, len(asked), at_once)
         ]
         self._note(chunk, records, alone, asked, met)
 
     def _meet(self, session: Session, recorder: Recorder, records: Records, asked: np.ndarray) -> _Met:
         """Look the records at the places `asked` up, decide on them, and write what is to be written."""
-        values = records.values.take(pa.array(asked))
+        whole = len(asked) == len(records.rows) and not session.sorts  # then all of them, in their order
+        values = records.values if whole else records.values.take(pa.array(asked))
         existing = session.fetch(self.info, values.select(self.key))
         compared = [name for name in values.column_names if name not in self.key or self.info[name].fold]
         incoming = values.select(compared).take(pa.array(existing.positions))
@@ -343,23 +345,28 @@ class _Run:
         place[asked] = count + np.arange(len(asked))
         codes = np.concatenate([alone.codes, *(one.decisions.codes for one in met)])[place]
         index = pa.array(place)
-        reasons = pa.concat_arrays([alone.reasons, *(one.decisions.reasons for one in met)]).take(index)
+        parts = [alone, *(one.decisions for one in met)]
+        begin = np.cumsum([0, *(len(part.texts) for part in parts[:-1])])
+        why = np.concatenate([part.why + start for part, start in zip(parts, begin, strict=True)])[place]
+        texts = pa.concat_arrays([part.texts for part in parts])
+        reasons = pa.DictionaryArray.from_arrays(pa.array(why.astype(np.int32)), texts)
         none = pa.nulls(count, pa.list_(pa.string()))
         sets = pa.concat_arrays([none, *(one.changed for one in met)]).take(index)
         if not self.write:
             self._sample(records.rows, records.values, alone, None, np.full(count, -1), {})
         for name, number in zip(NAMES, np.bincount(codes, minlength=len(NAMES)), strict=True):
             self.result.counts[name] += int(number)
-        names = pa.array(NAMES).take(pa.array(codes))
+        names = pa.DictionaryArray.from_arrays(pa.array(codes), pa.array(NAMES))
         keys = [one_array(records.values[name]) for name in self.key]
         table = [pa.array(chunk.rows), names, reasons, sets, *keys]
-        self.result._decisions.put(pa.table(table, schema=self.result._shape))
+        self.result._decisions.put(pa.table(table, names=self.result._shape.names))
         rejected = codes == REJECT
         if rejected.any():
             mask = pa.array(rejected)
             raw = chunk.raw.filter(mask)
             texts = raw["rmend_text"].cast(pa.string()) if "rmend_text" in raw.column_names else pa.nulls(raw.num_rows)
-            fixed = pa.table([pa.array(chunk.rows[rejected]), reasons.filter(mask), texts], names=list(REJECT_COLUMNS))
+            reasons = reasons.filter(mask).dictionary_decode()
+            fixed = pa.table([pa.array(chunk.rows[rejected]), reasons, texts], names=list(REJECT_COLUMNS))
             for name in raw.column_names:
                 if name not in REJECT_COLUMNS:
                     fixed = fixed.append_column(raw.schema.field(name), raw[name])
@@ -398,7 +405,7 @@ class _Run:
                     differs = place >= 0 and column in changed and bool(changed[column][place])
                     cells.append((column, old, new, differs))
                 key = {column: record[column] for column in self.key}
-                self.result.samples.append(Sample(int(rows[at]), name, decisions.reasons[at].as_py(), key, cells))
+                self.result.samples.append(Sample(int(rows[at]), name, decisions.reason(at), key, cells))
 
     @staticmethod
     def _shown(existing: Existing, column: str, place: int) -> Any:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
 
 import numpy as np
 import pyarrow as pa
@@ -18,30 +17,41 @@ NAMES = ("insert", "update", "delete", "skip", "reject")
 _OPEN = -1  # not decided yet: to be looked up in the table
 
 
-@dataclass
 class Decisions:
-    """One decision (an index into NAMES) and one reason for each record of a chunk."""
+    """One decision (an index into NAMES) and one reason for each record of a chunk.
 
-    codes: np.ndarray
-    reasons: pa.Array
+    Most records share a few reasons, so a reason is kept as a number, its place among `texts`.
+    """
+
+    def __init__(self, count: int, code: int, text: str) -> None:
+        self.codes = np.full(count, code, np.int8)
+        self.why = np.zeros(count, np.int32)
+        self._texts = [pa.array([text], pa.string())]
+        self._many = 1
 
     @property
     def open(self) -> np.ndarray:
         """The positions of the records that are still to be looked up in the table."""
         return np.flatnonzero(self.codes == _OPEN)
 
-    def put(self, mask: np.ndarray, code: int, reasons: pa.Array | str) -> None:
-        """Decide the records of `mask`, with one reason for all or one for each."""
+    @property
+    def texts(self) -> pa.Array:
+        return pa.concat_arrays(self._texts)
+
+    def put(self, mask: np.ndarray, code: int, reasons: pa.Array | str, which: np.ndarray | None = None) -> None:
+        """Decide the records of `mask`: with one reason for all; one for each; or `which` of the reasons for each."""
         if not mask.any():
             return
+        texts = pa.array([reasons], pa.string()) if isinstance(reasons, str) else reasons
+        if which is None:
+            which = np.zeros(1, np.int32) if isinstance(reasons, str) else np.arange(len(texts))
         self.codes[mask] = code
-        if isinstance(reasons, str):
-            self.reasons = pc.if_else(pa.array(mask), reasons, self.reasons)
-        else:
-            self.reasons = pc.replace_with_mask(self.reasons, mask, reasons)
+        self.why[mask] = which + self._many
+        self._texts.append(texts)
+        self._many += len(texts)
 
-    def counts(self) -> np.ndarray:
-        return np.bincount(self.codes, minlength=len(NAMES))
+    def reason(self, at: int) -> str:
+        return str(self.texts[int(self.why[at])].as_py())
 
 
 def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: str) -> Decisions:
@@ -50,7 +60,7 @@ def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: 
     `fate` and `measure` are as `keys.settle_repeats` gives them; `unit` is "line" or "row".
     """
     count = len(records.rows)
-    decisions = Decisions(np.full(count, _OPEN, np.int8), pa.nulls(count, pa.string()))
+    decisions = Decisions(count, _OPEN, "")
     if (fate != STANDS).any():
         for value, code, text in (
             (SAME, SKIP, f"the same record as {unit} {{}}"),
@@ -79,7 +89,7 @@ def decide_met(count: int, met: np.ndarray, patterns: Patterns, lacking: Sequenc
     one = matches == 1
     differs = np.zeros(count, bool)
     differs[one] = patterns.any[found[one]]
-    decisions = Decisions(np.full(count, SKIP, np.int8), pa.repeat(pa.scalar("unchanged", pa.string()), count))
+    decisions = Decisions(count, SKIP, "unchanged")
     if lacking:
         words = "the column" if len(lacking) == 1 else "the columns"
         why = f"no row has this key, and an insert needs {words} {', '.join(lacking)}"
@@ -91,6 +101,6 @@ def decide_met(count: int, met: np.ndarray, patterns: Patterns, lacking: Sequenc
         numbers = pa.array(matches[several]).cast(pa.string())
         decisions.put(several, REJECT, pc.binary_join_element_wise("the key matches ", numbers, " existing rows", ""))
     if differs.any():
-        texts = patterns.texts(lambda columns: f"changed: {', '.join(columns)}")
-        decisions.put(differs, UPDATE, texts.take(pa.array(found[differs])))
+        texts = pa.array([f"changed: {', '.join(columns)}" for columns in patterns.sets], pa.string())
+        decisions.put(differs, UPDATE, texts, patterns.code[found[differs]])
     return decisions, found

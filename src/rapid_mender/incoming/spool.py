@@ -55,11 +55,6 @@ class Spool:
             else:
                 yield one
 
-    def table(self, empty: pa.Schema) -> pa.Table:
-        """All of it as one table."""
-        tables = list(self)
-        return pa.concat_tables(tables, promote_options="permissive") if tables else empty.empty_table()
-
     def close(self) -> None:
         if self._file is not None:
             self._file.close()

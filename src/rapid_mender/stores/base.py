@@ -62,6 +62,10 @@ class Session(ABC):
         """What the store would make of `values`, and per column a mask of those that it cannot hold."""
         return values, {}
 
+    def rows_at_once(self, info: TableInfo, key: Sequence[str]) -> int:
+        """How many keys to look up at once, if `slice_rows` is not right for this key."""
+        return self.slice_rows
+
     @abstractmethod
     def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
         """The rows whose key equals one of `keys`, by the database's own idea of equal.

@@ -20,25 +20,15 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.existing import Existing, Odd
+from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .base import Condition, Session, Settled, Store
 from .sqlite_link import Background, Link, Locked, name_sql, text_sql
-from .sqlite_tables import Described, describe, table_names
-from .sqlite_types import (
-    PARTS,
-    Decoded,
-    declare,
-    decode,
-    decode_parts,
-    encode,
-    expected,
-    in_parts,
-    too_many_digits,
-    typed_parts,
-)
+from .sqlite_rows import Rows
+from .sqlite_tables import describe, table_names
+from .sqlite_types import PARTS, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
 
 _NUMERIC_LOOKING = r"^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
 _READER_CACHE_KIB = 32_768  # it reads sorted keys, and so each page once
@@ -84,14 +74,14 @@ class SQLiteStore(Store):
 
 class SQLiteSession(Session):
     def __init__(self, link: Link, write: bool) -> None:
+        self._path = link.path
         self._write = Background(link)
         self._reader = Link(link.path, False, 0, _READER_CACHE_KIB) if write else None
-        self._described: dict[str, Described | None] = {}
-        self._indexed: dict[tuple[str, tuple[str, ...]], bool] = {}
+        self._tables: dict[str, Rows | None] = {}
 
     @property
     def where(self) -> str:
-        return self._write.settled().path
+        return self._path
 
     def close(self) -> None:
         """Let all writes end. Raises the error of one that failed."""
@@ -110,18 +100,17 @@ class SQLiteSession(Session):
         return table_names(self._write.settled())
 
     def find(self, name: str) -> TableInfo | None:
-        known = self._know(name)
-        return None if known is None else known.info
+        if name not in self._tables:
+            described = describe(self._write.settled(), name)
+            self._tables[name] = Rows(described) if described is not None else None
+        rows = self._tables[name]
+        return None if rows is None else rows.info
 
-    def _know(self, name: str) -> Described | None:
-        if name not in self._described:
-            self._described[name] = describe(self._write.settled(), name)
-        return self._described[name]
-
-    def _finders(self, info: TableInfo) -> tuple[str, ...]:
-        known = self._know(info.name)
-        assert known is not None
-        return known.finders
+    def _rows(self, info: TableInfo) -> Rows:
+        self.find(info.name)
+        rows = self._tables[info.name]
+        assert rows is not None
+        return rows
 
     # -- reading ------------------------------------------------------------------------------------
 
@@ -141,128 +130,24 @@ class SQLiteSession(Session):
         mask = pc.fill_null(pc.match_substring_regex(values, _NUMERIC_LOOKING), False)
         if not pc.any(mask).as_py():
             return values
-        forms = ", ".join(f"CASE typeof(c) WHEN '{form}' THEN c END AS {form}" for form in PARTS)
+        forms = ", ".join(form_sql("c", form, form) for form in PARTS)
         sql = f"SELECT {forms} FROM (SELECT CAST(?1 AS NUMERIC) AS c)"
         link = self._reader or self._write.settled()
         parts = typed_parts(link.query(sql, pa.table({"v": values.filter(mask)})))
         return pc.replace_with_mask(values, mask, decode_parts(column, parts).values)
 
+    def rows_at_once(self, info: TableInfo, key: Sequence[str]) -> int:
+        return self.slice_rows if self._rows(info).is_indexed(self._write.settled(), tuple(key)) else self.chunk_rows
+
     def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
         if self._reader is not None and not fresh and not info.triggers:
             try:
                 with self._reader.one_look():
-                    return self._fetch(self._reader, info, keys)
+                    return self._rows(info).fetch(self._reader, keys)
             except Locked:  # the writer's cache is full, and it has taken the file
                 self._reader.close()
                 self._reader = None
-        return self._fetch(self._write.settled(), info, keys)
-
-    def _fetch(self, link: Link, info: TableInfo, keys: pa.Table) -> Existing:
-        names = keys.column_names
-        bound = {f"k{i}": encode(info[name], one_array(keys[name])) for i, name in enumerate(names)}
-        select, locators = self._select_list(info)
-        if self._has_index(link, info, tuple(names)):
-            where = " AND ".join(f"t.{name_sql(name)} = ?{i + 2}" for i, name in enumerate(names))
-            sql = f"SELECT ?1 AS position, {select} FROM {name_sql(info.name)} AS t WHERE {where}"
-            found = link.query(sql, pa.table({"position": np.arange(keys.num_rows), **bound}))
-        else:
-            found = self._fetch_by_scan(link, info, names, bound, select, locators)
-        return self._existing(link, info, found, locators)
-
-    def _fetch_by_scan(
-        self,
-        link: Link,
-        info: TableInfo,
-        names: list[str],
-        bound: dict[str, pa.Array],
-        select: str,
-        locators: list[str],
-    ) -> pa.Table:
-        """Without an index on the key: one pass over the table, each row looked up among the keys."""
-        collation = {"case": "NOCASE", "blanks": "RTRIM", None: "BINARY"}
-        types = [f"k{i} {declare(info[n])} COLLATE {collation[info[n].fold]}" for i, n in enumerate(names)]
-        index = ", ".join(bound)
-        link.run("DROP TABLE IF EXISTS temp.rmend_keys")
-        link.run(f"CREATE TEMP TABLE rmend_keys (position INTEGER, {', '.join(types)})")
-        count = len(next(iter(bound.values())))
-        marks = ", ".join(f"?{i + 1}" for i in range(len(bound) + 1))
-        link.run(f"INSERT INTO temp.rmend_keys VALUES ({marks})", pa.table({"position": np.arange(count), **bound}))
-        link.run(f"CREATE INDEX temp.rmend_keys_index ON rmend_keys ({index})")
-        on = " AND ".join(f"t.{name_sql(name)} = s.k{i}" for i, name in enumerate(names))
-        found = link.query(
-            f"SELECT s.position AS position, {select} FROM {name_sql(info.name)} AS t "
-            f"CROSS JOIN temp.rmend_keys AS s ON {on}"
-        )
-        link.run("DROP TABLE temp.rmend_keys")
-        return found.sort_by([("position", "ascending"), *((name, "ascending") for name in locators)])
-
-    def _has_index(self, link: Link, info: TableInfo, key: tuple[str, ...]) -> bool:
-        """Whether the key's columns can all be looked up in one index, as SQLite itself plans it."""
-        if (info.name, key) not in self._indexed:
-            where = " AND ".join(f"t.{name_sql(name)} = ?{i + 1}" for i, name in enumerate(key))
-            sql = f"EXPLAIN QUERY PLAN SELECT 1 FROM {name_sql(info.name)} AS t WHERE {where}"
-            plan = link.query(sql, pa.table({f"k{i}": ["x"] for i in range(len(key))}))
-            detail = plan["detail"][0].as_py()
-            self._indexed[info.name, key] = detail.startswith("SEARCH") and detail.count("=?") == len(key)
-        return self._indexed[info.name, key]
-
-    def _select_list(self, info: TableInfo) -> tuple[str, list[str]]:
-        """What to select for full rows, and the names of the locators among it."""
-        finders = self._finders(info)
-        parts = [f"t.{name_sql(name)} AS r{i}" for i, name in enumerate(finders)]
-        for i, column in enumerate(info.columns):
-            if in_parts(column):
-                parts += [_form(f"t.{name_sql(column.name)}", form, f"c{i}_{form}") for form in PARTS]
-            else:
-                parts.append(f"t.{name_sql(column.name)} AS c{i}")
-        return ", ".join(parts), [f"r{i}" for i in range(len(finders))]
-
-    def _existing(self, link: Link, info: TableInfo, found: pa.Table, locators: list[str]) -> Existing:
-        where_rows = found.select(locators)
-        arrays: list[pa.Array] = []
-        odd: dict[str, Odd] = {}
-        for i, column in enumerate(info.columns):
-            parts: pa.Table | None = None
-            if in_parts(column):
-                parts = typed_parts(found.select([f"c{i}_{form}" for form in PARTS]))
-                done = decode_parts(column, parts)
-            else:
-                stored = one_array(found[f"c{i}"])
-                if stored.null_count < len(stored) and stored.type not in expected(column):
-                    parts = self._parts(link, info, column, where_rows)  # values of several forms: read each apart
-                    done = decode_parts(column, parts)
-                else:
-                    done = decode(column, stored)
-            arrays.append(done.values)
-            if (mask := done.odd()) is not None:
-                odd[column.name] = self._odd(link, info, column, where_rows, parts, done, mask)
-        positions = found["position"].to_numpy() if "position" in found.column_names else np.arange(found.num_rows)
-        return Existing(positions, pa.table(arrays, names=info.names), where_rows, odd)
-
-    def _parts(self, link: Link, info: TableInfo, column: Column, locators: pa.Table) -> pa.Table:
-        forms = ", ".join(_form(f"t.{name_sql(column.name)}", form, form) for form in PARTS)
-        sql = f"SELECT {forms} FROM {name_sql(info.name)} AS t WHERE {self._located(info, 1)}"
-        return typed_parts(link.query(sql, locators))
-
-    def _odd(
-        self,
-        link: Link,
-        info: TableInfo,
-        column: Column,
-        locators: pa.Table,
-        parts: pa.Table | None,
-        done: Decoded,
-        mask: np.ndarray,
-    ) -> Odd:
-        rows = pa.array(np.flatnonzero(mask))
-        raw = self._parts(link, info, column, locators.take(rows)) if parts is None else parts.take(rows)
-        shown = [next((v for v in row.values() if v is not None), None) for row in raw.to_pylist()]
-        text = pa.array([v.hex() if isinstance(v, bytes) else str(v) for v in shown], pa.string())
-        unreadable = done.unreadable if done.unreadable is not None else np.zeros(len(mask), bool)
-        return Odd(mask, unreadable, raw, text)
-
-    def _located(self, info: TableInfo, first: int) -> str:
-        return " AND ".join(f"{name_sql(name)} = ?{first + i}" for i, name in enumerate(self._finders(info)))
+        return self._rows(info).fetch(self._write.settled(), keys)
 
     def read(
         self,
@@ -271,32 +156,7 @@ class SQLiteSession(Session):
         newest: str | None = None,
         limit: int | None = None,
     ) -> pa.Table:
-        select, locators = self._select_list(info)
-        bound: dict[str, pa.Array] = {}
-        groups = []
-        for group in where:
-            either = []
-            for one in group:
-                column = info[one.column]
-                bound[f"p{len(bound)}"] = encode(column, pa.array([one.value], column.type))
-                mark = f"?{len(bound)}"
-                test = (
-                    f"instr(t.{name_sql(column.name)}, {mark}) > 0"
-                    if one.op == "contains"
-                    else f"t.{name_sql(column.name)} {one.op} {mark}"
-                )
-                either.append(test)
-            groups.append(f"({' OR '.join(either)})")
-        sql = f"SELECT {select} FROM {name_sql(info.name)} AS t"
-        if groups:
-            sql += f" WHERE {' AND '.join(groups)}"
-        if newest:
-            sql += f" ORDER BY t.{name_sql(newest)} DESC"
-        if limit is not None:
-            sql += f" LIMIT {int(limit)}"
-        link = self._write.settled()
-        rows = self._existing(link, info, link.query(sql, pa.table(bound) if bound else None), locators).values
-        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows
+        return self._rows(info).read(self._write.settled(), where, newest, limit)
 
     def last(self, name: str, column: str) -> int:
         return int(
@@ -349,7 +209,7 @@ class SQLiteSession(Session):
         bound = [encode(info[name], one_array(values[name])) for name in names] + rows.locators.columns
         labels = [*names, *(f"locator {i}" for i in range(rows.locators.num_columns))]
         self._write.later(
-            f"UPDATE {name_sql(info.name)} SET {sets} WHERE {self._located(info, len(names) + 1)}",
+            f"UPDATE {name_sql(info.name)} SET {sets} WHERE {self._rows(info).located(len(names) + 1)}",
             pa.table(bound, names=labels),
         )
         if info.triggers or any(column.generated for column in info.columns):
@@ -363,20 +223,18 @@ class SQLiteSession(Session):
     def _again(self, info: TableInfo, rows: Existing, values: pa.Table) -> Existing:
         """The rows once more, as they are now."""
         locators = rows.locators
-        for i, name in enumerate(self._finders(info)):
+        for i, name in enumerate(self._rows(info).finders):
             if name in values.column_names:
                 locators = locators.set_column(i, f"r{i}", encode(info[name], one_array(values[name])))
-        select, names = self._select_list(info)
-        link = self._write.settled()
-        found = link.query(f"SELECT {select} FROM {name_sql(info.name)} AS t WHERE {self._located(info, 1)}", locators)
-        if found.num_rows != locators.num_rows:
+        found = self._rows(info).again(self._write.settled(), locators)
+        if len(found.positions) != locators.num_rows:
             raise StoreError(
                 f"{self.where}: rows of {info.name!r} vanished while they were updated; check its triggers"
             )
-        return self._existing(link, info, found, names)
+        return found
 
     def delete(self, info: TableInfo, rows: Existing) -> None:
-        self._write.later(f"DELETE FROM {name_sql(info.name)} WHERE {self._located(info, 1)}", rows.locators)
+        self._write.later(f"DELETE FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}", rows.locators)
 
     def create(self, info: TableInfo) -> None:
         lines = []
@@ -395,12 +253,12 @@ class SQLiteSession(Session):
                 line += f" COLLATE {'NOCASE' if column.fold == 'case' else 'RTRIM'}"
             lines.append(line)
         self._write.later(f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})")
-        self._described.pop(info.name, None)
+        self._tables.pop(info.name, None)
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         for column in columns:
             self._write.later(f"ALTER TABLE {name_sql(name)} ADD COLUMN {name_sql(column.name)} {declare(column)}")
-        self._described.pop(name, None)
+        self._tables.pop(name, None)
 
     def append(
         self, info: TableInfo, values: pa.Table, same: Mapping[str, Any], raw: Mapping[str, Any] | None = None
@@ -418,7 +276,3 @@ class SQLiteSession(Session):
     def _literal(self, column: Column, value: Any) -> str:
         stored = encode(column, pa.array([value], column.type))[0].as_py()
         return text_sql(stored) if isinstance(stored, str) else str(int(stored))
-
-
-def _form(expression: str, form: str, name: str) -> str:
-    return f"CASE typeof({expression}) WHEN '{form}' THEN {expression} END AS {name}"

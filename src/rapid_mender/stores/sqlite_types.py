@@ -232,6 +232,11 @@ def decode(column: Column, stored: pa.Array) -> Decoded:
     return Decoded(values, _some(bad), _some(respelled))
 
 
+def form_sql(expression: str, form: str, name: str) -> str:
+    """What to select for one of PARTS of an expression."""
+    return f"CASE typeof({expression}) WHEN '{form}' THEN {expression} END AS {name}"
+
+
 def typed_parts(parts: pa.Table) -> pa.Table:
     """A table with the columns PARTS, each in its type; the driver does not know the type of an empty one."""
     count = parts.num_rows
