@@ -19,18 +19,19 @@ import pyarrow.compute as pc
 
 from .core import changes as changes_of
 from .core.compare import Patterns, differences
-from .core.decide import INSERT, NAMES, REJECT, UPDATE, Decisions, decide_alone, decide_met
+from .core.decide import INSERT, UPDATE, decide_alone, decide_met
 from .core.existing import Existing
 from .core.hashing import hash_rows
 from .core.keys import STANDS, RepeatFinder, among, fold_table, null_keys, one_array, settle_repeats
-from .core.records import REJECT_COLUMNS, Records, check_batch_has, check_required, map_columns, misfit, read_columns
+from .core.records import Records, check_batch_has, check_required, map_columns, misfit, read_columns
 from .core.schema import TableInfo
 from .errors import JobError, StoreError
+from .gather import Gather, Met
 from .history import OddCells, Recorder, odd_cells
 from .incoming import Chunk, Options, Source, Spool, open_incoming
 from .job import Job
 from .rejects import check_rejects_path, write_rejects
-from .result import Result, Sample, decisions_schema
+from .result import Result, decisions_schema
 from .stores.base import Session, Store, nearest, open_store
 
 Progress = Callable[[str, int, int | None], None]
@@ -38,7 +39,6 @@ Progress = Callable[[str, int, int | None], None]
 
 _ROW = "\x00row"  # the column of a spooled table that holds the records' numbers
 _CHUNK_BYTES = 64 << 20
-_SAMPLES = 4  # per decision, in a preview
 
 
 def preview(job: Job, incoming: Any = None, *, progress: Progress | None = None) -> Result:
@@ -79,14 +79,6 @@ class _Repeats:
         return fate, measure
 
 
-@dataclass
-class _Met:
-    """The decisions on records that were looked up, and which columns their updates change."""
-
-    decisions: Decisions
-    changed: pa.Array
-
-
 class _Run:
     def __init__(self, job: Job, incoming: Any, write: bool, progress: Progress | None) -> None:
         if incoming is None and job.incoming is None:
@@ -115,7 +107,8 @@ class _Run:
                 repeats = self._read_all(session)
             self.result = Result(self.info.name, self.store.where, self.key, self.source.unit, self.write)
             self.result._shape = decisions_schema(self.info, self.key)
-            self._note_broken()
+            self.gather = Gather(self.result, samples=not self.write)
+            self.gather.note_broken(self.source.broken)
             if self.spool.rows:
                 with self.store.begin(self.write) as session:
                     self._merge_all(session, repeats)
@@ -265,9 +258,9 @@ class _Run:
             self._meet(session, recorder, records, asked[start : start + at_once])
             for start in range(0, len(asked), at_once)
         ]
-        self._note(chunk, records, alone, asked, met)
+        self.gather.note(chunk, records, alone, asked, met)
 
-    def _meet(self, session: Session, recorder: Recorder, records: Records, asked: np.ndarray) -> _Met:
+    def _meet(self, session: Session, recorder: Recorder, records: Records, asked: np.ndarray) -> Met:
         """Look the records at the places `asked` up, decide on them, and write what is to be written."""
         whole = len(asked) == len(records.rows) and not session.sorts  # then all of them, in their order
         values = records.values if whole else records.values.take(pa.array(asked))
@@ -281,7 +274,7 @@ class _Run:
         updated = found[decisions.codes == UPDATE]
         inserted = np.flatnonzero(decisions.codes == INSERT)
         if not self.write:
-            self._sample(records.rows[asked], values, decisions, existing, found, changed)
+            self.gather.sample(records.rows[asked], values, decisions, existing, found, changed)
         elif len(updated) or len(inserted):
             recorder.start()
             if len(updated):
@@ -295,7 +288,7 @@ class _Run:
         sets = pa.array([list(columns) for columns in patterns.sets] + [None], pa.list_(pa.string()))
         which = np.full(len(asked), len(patterns.sets), np.int64)
         which[decisions.codes == UPDATE] = patterns.code[updated]
-        return _Met(decisions, sets.take(pa.array(which)))
+        return Met(decisions, sets.take(pa.array(which)))
 
     def _check(self, session: Session, records: Records) -> None:
         """The faults that only the store, the table or the key can tell."""
@@ -335,81 +328,3 @@ class _Run:
         texts = patterns.texts(changes_of.spell_changed).take(index)
         changes = changes_of.build(self.info, "update", old.values, stored.values, texts)
         return "update", changes, odd_cells(old=old, new=stored)
-
-    # -- what is kept for the result ------------------------------------------------------------------
-
-    def _note(self, chunk: Chunk, records: Records, alone: Decisions, asked: np.ndarray, met: list[_Met]) -> None:
-        """Put the decisions of a chunk together, in the order of its records."""
-        count = len(chunk.rows)
-        place = np.arange(count)
-        place[asked] = count + np.arange(len(asked))
-        codes = np.concatenate([alone.codes, *(one.decisions.codes for one in met)])[place]
-        index = pa.array(place)
-        parts = [alone, *(one.decisions for one in met)]
-        begin = np.cumsum([0, *(len(part.texts) for part in parts[:-1])])
-        why = np.concatenate([part.why + start for part, start in zip(parts, begin, strict=True)])[place]
-        texts = pa.concat_arrays([part.texts for part in parts])
-        reasons = pa.DictionaryArray.from_arrays(pa.array(why.astype(np.int32)), texts)
-        none = pa.nulls(count, pa.list_(pa.string()))
-        sets = pa.concat_arrays([none, *(one.changed for one in met)]).take(index)
-        if not self.write:
-            self._sample(records.rows, records.values, alone, None, np.full(count, -1), {})
-        for name, number in zip(NAMES, np.bincount(codes, minlength=len(NAMES)), strict=True):
-            self.result.counts[name] += int(number)
-        names = pa.DictionaryArray.from_arrays(pa.array(codes), pa.array(NAMES))
-        keys = [one_array(records.values[name]) for name in self.key]
-        table = [pa.array(chunk.rows), names, reasons, sets, *keys]
-        self.result._decisions.put(pa.table(table, names=self.result._shape.names))
-        rejected = codes == REJECT
-        if rejected.any():
-            mask = pa.array(rejected)
-            raw = chunk.raw.filter(mask)
-            texts = raw["rmend_text"].cast(pa.string()) if "rmend_text" in raw.column_names else pa.nulls(raw.num_rows)
-            reasons = reasons.filter(mask).dictionary_decode()
-            fixed = pa.table([pa.array(chunk.rows[rejected]), reasons, texts], names=list(REJECT_COLUMNS))
-            for name in raw.column_names:
-                if name not in REJECT_COLUMNS:
-                    fixed = fixed.append_column(raw.schema.field(name), raw[name])
-            self.result._rejects.put(fixed)
-
-    def _note_broken(self) -> None:
-        """Records that could not be split into values are rejects without any."""
-        broken = self.source.broken
-        if not broken:
-            return
-        rows, reasons, texts = (pa.array(part) for part in zip(*broken, strict=True))
-        self.result.counts["reject"] += len(broken)
-        none = [pa.nulls(len(broken), field.type) for field in list(self.result._shape)[3:]]
-        table = [rows, pa.repeat("reject", len(broken)), reasons, *none]
-        self.result._decisions.put(pa.table(table, schema=self.result._shape))
-        self.result._rejects.put(pa.table([rows, reasons, texts], names=list(REJECT_COLUMNS)))
-        for row, reason, text in broken[:_SAMPLES] if not self.write else ():
-            self.result.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))
-
-    def _sample(
-        self,
-        rows: np.ndarray,
-        values: pa.Table,
-        decisions: Decisions,
-        existing: Existing | None,
-        found: np.ndarray,
-        changed: dict[str, np.ndarray],
-    ) -> None:
-        """Keep some records of each decision to show them, beside the rows that they meet."""
-        for code, name in enumerate(NAMES):
-            have = sum(sample.decision == name for sample in self.result.samples)
-            for at in np.flatnonzero(decisions.codes == code)[: max(_SAMPLES - have, 0)].tolist():
-                record, place, cells = values.slice(at, 1).to_pylist()[0], int(found[at]), []
-                for column, new in record.items():
-                    old = None if existing is None or place < 0 else self._shown(existing, column, place)
-                    differs = place >= 0 and column in changed and bool(changed[column][place])
-                    cells.append((column, old, new, differs))
-                key = {column: record[column] for column in self.key}
-                self.result.samples.append(Sample(int(rows[at]), name, decisions.reason(at), key, cells))
-
-    @staticmethod
-    def _shown(existing: Existing, column: str, place: int) -> Any:
-        odd = existing.odd.get(column)
-        if odd is not None and odd.mask[place]:
-            return odd.text[int(odd.mask[:place].sum())].as_py()
-        return existing.values[column][place].as_py()
