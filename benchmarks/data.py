@@ -38,9 +38,9 @@ def trees(numbers: np.ndarray, rng: np.random.Generator) -> pa.Table:
 def existing_and_batch(
     existing: int, incoming: int, unchanged: float = 0.3, changed: float = 0.3, seed: int = 7
 ) -> tuple[pa.Table, pa.Table]:
-    """A table and a batch against it, in no order. The table's numbers are even, the new ones odd."""
+    """A table and a batch against it, in no order. New trees have the numbers after the last."""
     rng = np.random.default_rng(seed)
-    table = trees(np.arange(0, 2 * existing, 2), rng)
+    table = trees(np.arange(existing), rng)
     same, other = int(incoming * unchanged), int(incoming * changed)
     met = rng.choice(existing, same + other, replace=False)
     kept, moved = table.take(pa.array(met[:same])), table.take(pa.array(met[same:]))
@@ -49,6 +49,6 @@ def existing_and_batch(
         moved = moved.set_column(at, name, pc.add(moved[name], 0.5))
     day = pa.array(np.full(other, 20_400, "int32"), pa.date32())
     moved = moved.set_column(moved.column_names.index("surveyed_on"), "surveyed_on", day)
-    new = trees(rng.choice(existing, incoming - same - other, replace=False) * 2 + 1, rng)
+    new = trees(np.arange(existing, existing + incoming - same - other), rng)
     batch = pa.concat_tables([kept, moved, new]).combine_chunks()
     return table, batch.take(pa.array(rng.permutation(batch.num_rows)))
