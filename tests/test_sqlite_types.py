@@ -3,6 +3,9 @@
 from __future__ import annotations
 
 import sqlite3
+import subprocess
+import sys
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -10,6 +13,7 @@ import pyarrow as pa
 import pytest
 
 import rapid_mender as rm
+from rapid_mender.stores.base import open_store
 from rapid_mender.stores.sqlite_types import column_type
 
 # what people declare: the type, its Arrow type, and texts for it; the second column of texts is what SQLite then holds
@@ -53,11 +57,16 @@ DECLARED: list[tuple[str, str, dict[str, Any]]] = [
 ]
 
 
-def database(path: Path, *statements: str) -> sqlite3.Connection:
-    connection = sqlite3.connect(path, isolation_level=None)
-    for statement in statements:
-        connection.execute(statement)
-    return connection
+class database:
+    """A file of SQLite's own library, closed again after each statement: see the last test."""
+
+    def __init__(self, path: Path, *statements: str) -> None:
+        self.path = path
+        self.run(*statements)
+
+    def run(self, *statements: str) -> list[Any]:
+        with closing(sqlite3.connect(self.path, isolation_level=None)) as connection:
+            return [connection.execute(statement).fetchall() for statement in statements][-1]
 
 
 @pytest.fixture
@@ -65,16 +74,16 @@ def path(tmp_path: Path) -> Path:
     return tmp_path / "register.db"
 
 
-def raw(connection: sqlite3.Connection, table: str) -> list[Any]:
+def raw(register: database, table: str) -> list[Any]:
     """Every cell with its storage class, so that 1, 1.0 and '1' are three things."""
-    names = [row[1] for row in connection.execute(f"PRAGMA table_info({table})")]
+    names = [row[1] for row in register.run(f"PRAGMA table_info({table})")]
     cells = ", ".join(f'quote("{name}") || typeof("{name}")' for name in names)
-    return sorted(connection.execute(f"SELECT {cells} FROM {table}").fetchall())
+    return sorted(register.run(f"SELECT {cells} FROM {table}"))
 
 
 def test_every_declared_type_lands_once_and_is_skipped_the_second_time(path: Path) -> None:
     columns = ", ".join(f"c{n} {declared}" for n, (declared, _, _) in enumerate(DECLARED))
-    connection = database(path, f"CREATE TABLE t (id INTEGER PRIMARY KEY, {columns})")
+    register = database(path, f"CREATE TABLE t (id INTEGER PRIMARY KEY, {columns})")
     job = rm.Job(store=f"sqlite:///{path}", table="t", key="id")
     longest = max(len(texts) for *_, texts in DECLARED)
     records: list[dict[str, Any]] = []
@@ -86,7 +95,7 @@ def test_every_declared_type_lands_once_and_is_skipped_the_second_time(path: Pat
     first = rm.merge(job, records)
     assert first.counts["insert"] == len(records), first.rejects.to_pylist()
     for n, (declared, _, texts) in enumerate(DECLARED):
-        held = [row[0] for row in connection.execute(f"SELECT c{n} FROM t ORDER BY id")]
+        held = [row[0] for row in register.run(f"SELECT c{n} FROM t ORDER BY id")]
         wanted = [list(texts.values())[at % len(texts)] for at in range(longest)] + [None]
         assert [(type(v), v) for v in held] == [(type(v), v) for v in wanted], declared
     again = rm.merge(job, records)
@@ -126,14 +135,14 @@ def test_what_sqlite_cannot_hold_is_rejected_and_not_rounded(path: Path) -> None
 
 def test_odd_cells_are_read_where_their_meaning_is_plain_and_kept_as_they_were(path: Path) -> None:
     """Unreadable cells differ from every value; respelled ones do not. The history has both just as they were."""
-    connection = database(
+    register = database(
         path,
         "CREATE TABLE t (id INTEGER PRIMARY KEY, n INTEGER, d DATE, s TIMESTAMP, f BOOLEAN, p DECIMAL(6,2), x, z TEXT)",
         "INSERT INTO t VALUES (1, 5, '2026-01-02', '2026-01-02 03:04:05', 1, 1.5, 'x', 'a')",
         "INSERT INTO t VALUES (2, 'many', '2.1.2026', '2026-01-02T03:04:05.000', 'true', 1.5049, 7, x'0102')",
         "INSERT INTO t VALUES (3, 2.5, 20260102, 1767322800, 2, 'dear', 2.5, NULL)",
     )
-    before = raw(connection, "t")
+    before = raw(register, "t")
     job = rm.Job(store=f"sqlite:///{path}", table="t", key="id")
     good = {"n": 5, "d": "2026-01-02", "s": "2026-01-02 03:04:05", "f": True, "p": "1.50", "x": "x", "z": "a"}
     records = [{"id": n} | good for n in (1, 2, 3)]
@@ -145,10 +154,10 @@ def test_odd_cells_are_read_where_their_meaning_is_plain_and_kept_as_they_were(p
     assert rm.merge(job, records).batch is None
     names = ["id", *good]
     old = ", ".join(f'quote("old_{name}") || typeof("old_{name}")' for name in names)
-    history = connection.execute(f"SELECT {old} FROM t_history").fetchall()
+    history = register.run(f"SELECT {old} FROM t_history")
     assert sorted(history) == before[1:]
     new = ", ".join(f'quote("new_{name}") || typeof("new_{name}")' for name in names)
-    assert sorted(connection.execute(f"SELECT {new} FROM t_history").fetchall()) == raw(connection, "t")[1:]
+    assert sorted(register.run(f"SELECT {new} FROM t_history")) == raw(register, "t")[1:]
 
 
 @pytest.mark.parametrize(
@@ -175,7 +184,7 @@ def test_keys_that_the_collation_holds_equal(
 
 def test_what_the_database_fills_is_in_the_history(path: Path) -> None:
     """Defaults, row numbers, generated columns and what triggers do are read back."""
-    connection = database(
+    register = database(
         path,
         "CREATE TABLE t (no INTEGER PRIMARY KEY, k TEXT UNIQUE, v INTEGER DEFAULT (40 + 2), w TEXT DEFAULT 'now',"
         " double INTEGER GENERATED ALWAYS AS (v * 2) STORED, seen INTEGER)",
@@ -188,7 +197,7 @@ def test_what_the_database_fills_is_in_the_history(path: Path) -> None:
     changes = rm.history(job.store, "t").to_pylist()
     new = [tuple(c[f"new_{name}"] for name in ("no", "k", "v", "w", "double", "seen")) for c in changes]
     assert new == [(1, "a", 42, "now", 84, None), (2, "b", 1, "now", 2, None), (1, "a", 3, "now", 6, 1)]
-    assert new[-1] == connection.execute("SELECT * FROM t WHERE k = 'a'").fetchone()
+    assert new[-1] == register.run("SELECT * FROM t WHERE k = 'a'")[0]
     with pytest.raises(rm.JobError, match="computes 'double' itself"):
         rm.merge(job, [{"k": "a", "double": 5}])
 
@@ -227,7 +236,7 @@ def test_refusals_leave_nothing_half_written(path: Path, sql: str, message: str)
 
 
 def test_strict_tables_and_keys_that_are_not_unique(path: Path) -> None:
-    connection = database(
+    register = database(
         path,
         "CREATE TABLE t (id INT PRIMARY KEY, a ANY, b TEXT) STRICT",
         "CREATE TABLE u (k INTEGER, v TEXT)",
@@ -238,4 +247,32 @@ def test_strict_tables_and_keys_that_are_not_unique(path: Path) -> None:
     assert rm.merge(job, [{"id": 1, "a": "x", "b": "y"}]).batch is None
     result = rm.merge(rm.Job(store=f"sqlite:///{path}", table="u", key="k"), [{"k": 1, "v": "z"}, {"k": 2, "v": "z"}])
     assert result.decisions["reason"].to_pylist() == ["the key matches 2 existing rows", "changed: v"]
-    assert connection.execute("SELECT v FROM u ORDER BY rowid").fetchall() == [("a",), ("b",), ("c",), ("z",)]
+    assert register.run("SELECT v FROM u ORDER BY rowid") == [("a",), ("b",), ("c",), ("z",)]
+
+
+@pytest.mark.parametrize("mode", ["wal", "delete"])
+def test_a_second_library_in_the_process_is_refused_and_a_second_process_is_not(path: Path, mode: str) -> None:
+    """Two copies of SQLite in one process do not see each other's locks; in two processes they do."""
+    register = database(path, f"PRAGMA journal_mode = {mode}", "CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)")
+    job = rm.Job(store=f"sqlite:///{path}", table="t", key="id")
+    frame = pa.table({"id": range(5000), "v": ["x"] * 5000})
+    with closing(sqlite3.connect(path)) as connection:
+        connection.execute("SELECT * FROM t").fetchall()
+        for call in (rm.preview, rm.merge):
+            with pytest.raises(rm.StoreError, match="open in this process through another library"):
+                call(job, frame)
+    code = (
+        "import sqlite3, sys\n"
+        f"connection = sqlite3.connect({str(path)!r})\n"
+        "print(connection.execute('SELECT count(*) FROM t').fetchall(), flush=True)\n"
+        "sys.stdin.read()\n"
+    )
+    command = [sys.executable, "-c", code]
+    with subprocess.Popen(command, stdin=subprocess.PIPE, stdout=subprocess.PIPE, text=True) as other:
+        assert other.stdout is not None
+        assert other.stdout.readline() == "[(0,)]\n"
+        assert rm.merge(job, frame).counts["insert"] == 5000
+        with open_store(job.store).begin(write=False):  # our own sessions may be several
+            assert rm.preview(job, frame).counts["skip"] == 5000
+        other.communicate("")
+    assert register.run("PRAGMA integrity_check", "SELECT count(*) FROM t") == [(5000,)]

@@ -238,13 +238,14 @@ class _Run:
         recorder = Recorder(session, self.info, name, self.job.history, f"rmend {__version__}")
         done = 0
         for chunk in self._chunks(session.chunk_rows):
-            self._merge_chunk(session, recorder, chunk, repeats)
+            self._merge_chunk(session, recorder, chunk, repeats, done)
             done += len(chunk.rows)
             self.progress("merging", done, self.spool.rows)
         recorder.finish(self.result.counts)
         self.result.batch = recorder.batch
 
-    def _merge_chunk(self, session: Session, recorder: Recorder, chunk: Chunk, repeats: _Repeats) -> None:
+    def _merge_chunk(self, session: Session, recorder: Recorder, chunk: Chunk, repeats: _Repeats, done: int) -> None:
+        """Take a chunk through; `done` records went before it."""
         records = self._read(chunk)
         self._check(session, records)
         alone = decide_alone(records, *repeats.of(records.rows), self.source.unit)
@@ -254,10 +255,10 @@ class _Run:
             order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in self.key])
             asked = asked[order.to_numpy()]
         at_once = session.rows_at_once(self.info, self.key)
-        met = [
-            self._meet(session, recorder, records, asked[start : start + at_once])
-            for start in range(0, len(asked), at_once)
-        ]
+        met: list[Met] = []
+        for start in range(0, len(asked), at_once):
+            met.append(self._meet(session, recorder, records, asked[start : start + at_once]))
+            self.progress("merging", done + start, self.spool.rows)
         self.gather.note(chunk, records, alone, asked, met)
 
     def _meet(self, session: Session, recorder: Recorder, records: Records, asked: np.ndarray) -> Met:

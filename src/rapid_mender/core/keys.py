@@ -108,23 +108,20 @@ def settle_repeats(
     other = values != values[standing]
     if duplicates == "reject":
         mixed = np.zeros(len(first), bool)
-        np.logical_or.at(mixed, group[other], True)
+        mixed[group[other]] = True
         clash = mixed[group]
         fate[same & ~clash] = SAME
         fate[clash] = CLASHES
-        first_other = np.full(len(first), -1)
+        first_other = np.zeros(len(first), np.int64)  # of each group, the first record that is not as its first
         where = np.flatnonzero(other)[::-1]
         first_other[group[where]] = where
-        agrees_with_first = ~other
-        partner = np.where(agrees_with_first, first_other[group], first[group])
+        partner = np.where(other, first[group], first_other[group])
         measure[clash] = number[partner[clash]]
         measure[fate == SAME] = number[standing[fate == SAME]]
     else:
         fate[same] = SAME
         fate[other] = YIELDS
         measure[same | other] = number[standing[same | other]]
-    alone = size[group] == 1
-    fate[alone] = STANDS
     back = np.empty(len(order), np.int64)
     back[order] = np.arange(len(order))
     return fate[back], measure[back]

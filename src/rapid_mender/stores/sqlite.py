@@ -25,7 +25,7 @@ from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .base import Condition, Session, Settled, Store
-from .sqlite_link import Background, Link, Locked, name_sql, text_sql
+from .sqlite_link import Background, Link, Locked, name_sql, refuse_a_second_library, text_sql
 from .sqlite_rows import Rows
 from .sqlite_tables import describe, table_names
 from .sqlite_types import PARTS, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
@@ -55,6 +55,7 @@ class SQLiteStore(Store):
         writable = os.access(self.path, os.W_OK)
         if write and not writable:
             raise StoreError(f"{self.path} is read-only; make it writable for this user to merge into it")
+        refuse_a_second_library(self.path)
         link = Link(self.path, writable, _PATIENCE)
         try:
             link.run("BEGIN IMMEDIATE" if write else "BEGIN")

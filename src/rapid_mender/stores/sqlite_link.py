@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import re
-from collections import deque
+import threading
+from collections import Counter, deque
 from collections.abc import Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
@@ -30,6 +32,10 @@ _MENDS = (
 )
 
 
+_open_links: Counter[tuple[int, int]] = Counter()  # by device and file number
+_counting = threading.Lock()
+
+
 class Locked(StoreError):
     """Another connection has the file to itself."""
 
@@ -50,14 +56,60 @@ def _translated(where: str) -> Iterator[None]:
         raise StoreError(f"{where}: the database refused: {text}") from error
 
 
+def refuse_a_second_library(path: str) -> None:
+    """Raise StoreError if this process has the file open, but not through us.
+
+    Locks on files belong to the process. Two copies of SQLite in one process, such as the driver's and that of
+    Python's `sqlite3`, do not see each other's locks, and drop them when they close the file: both would write at
+    once, and damage it. (See "How To Corrupt An SQLite Database File", section 2.2, in SQLite's documentation.)
+    """
+    with _counting:
+        file = _identity(path)
+        if _open_links[file]:
+            return
+        for folder in ("/proc/self/fd", "/dev/fd"):
+            if os.path.isdir(folder):
+                if any(_is(number, file) for number in os.listdir(folder)):
+                    raise StoreError(
+                        f"{path} is open in this process through another library, most likely sqlite3, and the locks "
+                        "of the two would not see each other; close that connection (its close(), not only its "
+                        "commit()) before the merge"
+                    )
+                return
+
+
+def _identity(path: str) -> tuple[int, int]:
+    status = os.stat(path)
+    return status.st_dev, status.st_ino
+
+
+def _is(number: str, file: tuple[int, int]) -> bool:
+    try:
+        status = os.fstat(int(number))
+    except (OSError, ValueError):
+        return False
+    return (status.st_dev, status.st_ino) == file
+
+
 class Link:
     """One connection to a SQLite file that exists."""
 
     def __init__(self, path: str, writable: bool, patience: int, cache_kib: int = _CACHE_KIB) -> None:
         """`patience` is how many milliseconds to wait for another program's lock."""
+        self.path = path
+        self._file = _identity(path)
+        with _counting:
+            _open_links[self._file] += 1
+        try:
+            self._connect(writable, patience, cache_kib)
+        except BaseException:
+            self._uncount()
+            raise
+
+    def _connect(self, writable: bool, patience: int, cache_kib: int) -> None:
         from adbc_driver_sqlite import dbapi
 
-        self.path = path
+        path = self.path
         with _translated(path):
             self._connection = dbapi.connect(f"file:{quote(path)}?mode={'rw' if writable else 'ro'}", autocommit=True)
             self._cursor = self._connection.cursor()
@@ -68,6 +120,11 @@ class Link:
     def close(self) -> None:
         self._cursor.close()
         self._connection.close()
+        self._uncount()
+
+    def _uncount(self) -> None:
+        with _counting:
+            _open_links[self._file] -= 1
 
     def run(self, sql: str, bound: pa.Table | None = None) -> None:
         """Run a statement; with `bound`, once for each of its rows."""
