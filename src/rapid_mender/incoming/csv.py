@@ -7,6 +7,7 @@ import gzip
 import io
 import os
 from collections.abc import Iterator
+from contextlib import suppress
 from dataclasses import dataclass, field
 from itertools import islice
 from typing import Any
@@ -21,7 +22,6 @@ from ..errors import IncomingError
 from .chunks import Broken, Chunk, Options, Source
 
 _BLOCK = 16 << 20
-_HEADER_BLOCK = 1 << 20
 
 
 @dataclass
@@ -38,10 +38,14 @@ class CsvFile(Source):
     @property
     def columns(self) -> list[str]:
         if self._names is None:
-            reader, file = self._open({}, lambda row: "skip", _HEADER_BLOCK)
-            self._names = list(reader.schema.names)
-            reader.close()
-            file.close()
+            with self._text(self.options.encoding) as lines:
+                try:
+                    self._names = next(csv.reader(lines, delimiter=self.options.delimiter))
+                    "".join(self._names).encode()  # fails if bytes of it could not be decoded
+                except StopIteration:
+                    raise IncomingError(f"{self.path} is empty: it has not even a line of column names") from None
+                except (UnicodeError, csv.Error, OSError, EOFError) as error:
+                    raise IncomingError(f"{self.path}, line 1: {error}; check the encoding and the file") from error
         return self._names
 
     @property
@@ -73,8 +77,7 @@ class CsvFile(Source):
                     raise IncomingError(f"{self.path}, line {rows[-1]}: a quote is opened there and never closed")
                 yield from self._decoded(table, rows)
         finally:
-            reader.close()
-            self._stream.close()
+            self._end(reader)
         self._break(lines.number(None, ragged)[1])
 
     def _never_closed(self, table: pa.Table, line: int) -> bool:
@@ -82,8 +85,7 @@ class CsvFile(Source):
         last = table.slice(table.num_rows - 1).to_pylist()[0]
         if not any(value and b"\n" in value for value in last.values()):
             return False
-        with open(self.path, "rb") as file, gzip.open(file) if self.path.endswith(".gz") else file as stream:
-            rest = io.TextIOWrapper(stream, "latin-1", newline="")  # every byte is a character of it
+        with self._text("latin-1") as rest:  # every byte is a character of it
             try:
                 for _ in csv.reader(islice(rest, line - 1, None), delimiter=self.options.delimiter, strict=True):
                     return False
@@ -97,14 +99,32 @@ class CsvFile(Source):
             why = f"the line has {values}, the header {row.expected_columns}"
             self.broken.append(Broken(line, why, row.text))
 
-    def _open(self, types: dict[str, pa.DataType], handler: Any, block: int = _BLOCK) -> tuple[Any, Any]:
+    def _end(self, reader: Any) -> None:
+        """Let the reader come to its end: a thread of it that still calls us back must not outlive us."""
+        with suppress(pa.ArrowException, StopIteration, OSError):
+            while True:
+                reader.read_next_batch()
+        reader.close()
+        self._stream.close()
+
+    def _text(self, encoding: str) -> io.TextIOWrapper:
+        """The file as text, apart from the reader."""
+        stream = gzip.open(self.path) if self.path.endswith(".gz") else open(self.path, "rb")  # noqa: SIM115
+        try:
+            encoding = "utf-8-sig" if encoding.lower() == "utf-8" else encoding
+            return io.TextIOWrapper(stream, encoding, "surrogateescape", newline="")
+        except LookupError as error:
+            stream.close()
+            raise IncomingError(f"{self.path}: {error}; check the encoding") from error
+
+    def _open(self, types: dict[str, pa.DataType], handler: Any) -> tuple[Any, Any]:
         file = pa.OSFile(self.path)
         stream = pa.CompressedInputStream(file, "gzip") if self.path.endswith(".gz") else file
         try:
             reader = pcsv.open_csv(
                 stream,
                 read_options=pcsv.ReadOptions(
-                    use_threads=False, block_size=block, encoding=_encoding(self.options)
+                    use_threads=False, block_size=_BLOCK, encoding=_encoding(self.options)
                 ),
                 parse_options=pcsv.ParseOptions(
                     delimiter=self.options.delimiter, newlines_in_values=True, ignore_empty_lines=False,
@@ -116,8 +136,6 @@ class CsvFile(Source):
                 ),
             )  # fmt: skip
         except pa.ArrowInvalid as error:
-            if "Empty CSV" in str(error):
-                raise IncomingError(f"{self.path} is empty: it has not even a line of column names") from error
             raise self._unreadable(error, _Lines()) from error
         except (LookupError, OSError) as error:
             raise IncomingError(f"{self.path}: {error}; check the encoding and the file") from error
