@@ -62,6 +62,11 @@ def sqlite(existing: int, incoming: int, rounds: int) -> Rows:
     times: dict[str, list[float]] = {name: [] for name in ways}
     with tempfile.TemporaryDirectory(dir=os.environ.get("BENCH_DIR")) as folder:
         base, copy = Path(folder) / "base.db", Path(folder) / "copy.db"
+        small, few = existing_and_batch(1000, 100)
+        for way in ways.values():  # what is imported on first use is not to be measured
+            peers.make(copy, small)
+            way(copy, few)
+            copy.unlink()
         peers.make(base, table)
         states = {}
         for _ in range(rounds):

@@ -15,7 +15,7 @@ from adbc_driver_sqlite import dbapi
 
 from .data import COLUMNS, DDL, KEY
 
-_PRAGMAS = ("PRAGMA cache_size = -196608", "PRAGMA foreign_keys = ON")
+_PRAGMAS = ("PRAGMA cache_size = -327680", "PRAGMA foreign_keys = ON")
 _REST = COLUMNS[2:]
 _SAME = "t.district = s.district AND t.tag_no = s.tag_no"
 _HISTORY = """CREATE TABLE trees_history (

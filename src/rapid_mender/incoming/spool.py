@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from ..errors import IncomingError
 
-_IN_MEMORY = 64 << 20
+_IN_MEMORY = 32 << 20
 
 
 class Spool:

@@ -17,7 +17,7 @@ import pyarrow as pa
 from ..errors import StoreError
 
 _ALL_ROWS = {"adbc.sqlite.query.batch_rows": 1 << 30}  # types are then inferred from every row
-_CACHE_KIB = 196_608
+_CACHE_KIB = 327_680
 _AHEAD = 8  # statements that may wait to be run in the background
 
 _MENDS = (
