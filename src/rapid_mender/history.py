@@ -12,8 +12,10 @@ import numpy as np
 import pyarrow as pa
 
 from .core.cast import cast
+from .core.changes import spell_changed
 from .core.existing import Existing
 from .core.keys import one_array
+from .core.records import misfit
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
 from .stores.base import Condition, Session, Store, nearest, open_store
@@ -214,8 +216,6 @@ def history(
         if action is not None:
             where.append([Condition("action", "=", action)])
         if column is not None:
-            from .core.changes import spell_changed
-
             name = _known(info, column).name
             where.append([Condition("changed", "contains", spell_changed([name])[1:-1])])
         for op, moment in ((">=", since), ("<=", until)):
@@ -241,15 +241,13 @@ def batches(store: str | Store, *, table: str | None = None, limit: int | None =
 
 
 def _known(info: TableInfo, name: str) -> Column:
-    for column in info.columns:
-        if column.name.lower() == name.lower():
-            return column
+    column = info.named(name)
+    if column is not None:
+        return column
     raise JobError(f"table {info.name!r} has no column {name!r}; {nearest(name, info.names, 'columns')}")
 
 
 def _value(column: Column, value: Any) -> Any:
-    from .core.records import misfit
-
     values = pa.array([value])
     done, bad = cast(values, column)
     if bad is not None and bad.any():

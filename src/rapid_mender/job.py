@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 import os
 import tomllib
 from pathlib import Path
@@ -10,6 +9,7 @@ from typing import Annotated, Any, Literal
 
 from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PrivateAttr, ValidationError
 
+from .core.names import closest
 from .errors import JobError
 from .incoming.chunks import Options
 from .stores.base import Store
@@ -118,8 +118,8 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
         name = ".".join(place)
         if one["type"] == "extra_forbidden":
             known = list((Incoming if place[0] == "incoming" and len(place) > 1 else model).model_fields)
-            close = difflib.get_close_matches(place[-1], known, n=1, cutoff=0.5)
-            mend = f"did you mean {close[0]!r}?" if close else f"the options are {', '.join(known)}"
+            close = closest(place[-1], known)
+            mend = f"did you mean {close!r}?" if close else f"the options are {', '.join(known)}"
             sentences.append(f"there is no option {name!r}; {mend}")
         elif one["type"] == "missing":
             sentences.append(f"the option {name!r} is missing")

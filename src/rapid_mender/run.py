@@ -125,12 +125,12 @@ class _Run:
     def _key(self, info: TableInfo) -> list[str]:
         key = []
         for name in self.job.key:
-            real = name if name in info else {n.lower(): n for n in info.names}.get(name.lower())
-            if real is None:
+            column = info.named(name)
+            if column is None:
                 raise JobError(
                     f"key: table {info.name!r} has no column {name!r}; {nearest(name, info.names, 'columns')}"
                 )
-            key.append(real)
+            key.append(column.name)
         if len(set(key)) < len(key):
             raise JobError(f"key: a column is named twice in {self.job.key}")
         return key

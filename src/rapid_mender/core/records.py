@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass
 
@@ -12,6 +11,7 @@ import pyarrow.compute as pc
 
 from ..errors import JobError
 from .cast import as_text, cast, plain, wanted
+from .names import closest
 from .schema import Column, TableInfo
 
 REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text")
@@ -151,6 +151,5 @@ def _list(names: Iterable[str]) -> str:
 
 
 def _near(name: str, names: Iterable[str]) -> str:
-    lower = {n.lower(): n for n in names}
-    close = difflib.get_close_matches(name.lower(), lower, n=1, cutoff=0.5)
-    return f" (did you mean {lower[close[0]]!r}?)" if close else ""
+    close = closest(name, names)
+    return f" (did you mean {close!r}?)" if close else ""

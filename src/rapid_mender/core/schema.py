@@ -66,6 +66,17 @@ class TableInfo:
     def __contains__(self, name: object) -> bool:
         return any(column.name == name for column in self.columns)
 
+    def named(self, name: str) -> Column | None:
+        """The column of this name, else one whose name differs in upper and lower case only."""
+        alike = [column for column in self.columns if column.name.lower() == name.lower()]
+        return next((column for column in alike if column.name == name), alike[0] if alike else None)
+
+    def complete(self, values: pa.Table) -> pa.Table:
+        """`values` with all columns of the table, in its order; those that it lacks are null."""
+        sent, count = set(values.column_names), values.num_rows
+        columns = [values[c.name] if c.name in sent else pa.nulls(count, c.type) for c in self.columns]
+        return pa.table(columns, names=self.names)
+
     @property
     def names(self) -> list[str]:
         return [column.name for column in self.columns]

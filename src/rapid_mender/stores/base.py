@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import difflib
 from abc import ABC, abstractmethod
 from collections.abc import Iterable, Mapping, Sequence
 from contextlib import AbstractContextManager
@@ -12,6 +11,7 @@ from typing import Any, Literal
 import pyarrow as pa
 
 from ..core.existing import Existing
+from ..core.names import closest
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
 
@@ -135,10 +135,9 @@ class Store(ABC):
 def nearest(name: str, names: Iterable[str], what: str) -> str:
     """A hint for a misspelt name: "did you mean …?", or which names there are."""
     every = sorted(names)
-    lower = {n.lower(): n for n in every}
-    close = difflib.get_close_matches(name.lower(), lower, n=1, cutoff=0.6)
+    close = closest(name, every, cutoff=0.6)
     if close:
-        return f"did you mean {lower[close[0]]!r}?"
+        return f"did you mean {close!r}?"
     if not every:
         return f"it has no {what}"
     shown = ", ".join(repr(n) for n in every[:12]) + (", …" if len(every) > 12 else "")
@@ -161,8 +160,8 @@ def open_store(store: str | Store) -> Store:
             "'sqlite:////data/register.db' for a file anywhere"
         )
     if scheme != "sqlite":
-        hint = difflib.get_close_matches(scheme, _SCHEMES, n=1, cutoff=0.5)
-        mend = f"did you mean '{hint[0]}://{rest}'?" if hint else f"the schemes are {', '.join(_SCHEMES)}"
+        hint = closest(scheme, _SCHEMES)
+        mend = f"did you mean '{hint}://{rest}'?" if hint else f"the schemes are {', '.join(_SCHEMES)}"
         raise JobError(f"no store is called {scheme!r}; {mend}")
     if not rest.startswith("/") or len(rest) < 2:
         raise JobError(

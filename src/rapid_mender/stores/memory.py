@@ -96,14 +96,9 @@ class MemorySession(Session):
 
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Existing:
         del key
-        count = values.num_rows
-        arrays = [
-            values[column.name] if column.name in values.column_names else pa.nulls(count, column.type)
-            for column in info.columns
-        ]
-        rows = pa.table(arrays, schema=_schema(info))
+        rows = info.complete(values).cast(_schema(info))
         self.data[info.name] = pa.concat_tables([self.data[info.name], rows])
-        return Existing(np.arange(count), rows, pa.table({}))
+        return Existing(np.arange(values.num_rows), rows, pa.table({}))
 
     def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Existing:
         table, stored = self.data[info.name], rows.values

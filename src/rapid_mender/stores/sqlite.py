@@ -178,12 +178,7 @@ class SQLiteSession(Session):
                     "a trigger on the table seems to drop or move rows"
                 )
             return stored
-        count = values.num_rows
-        arrays = [
-            values[column.name] if column.name in values.column_names else pa.nulls(count, column.type)
-            for column in info.columns
-        ]
-        return Existing(np.arange(count), pa.table(arrays, names=info.names), pa.table({}))
+        return Existing(np.arange(values.num_rows), info.complete(values), pa.table({}))
 
     def _insert(self, info: TableInfo, values: pa.Table, literals: Mapping[str, str] = MappingProxyType({})) -> None:
         names = values.column_names
