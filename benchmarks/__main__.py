@@ -14,6 +14,7 @@ import tempfile
 import time
 from collections.abc import Callable
 from datetime import date
+from functools import partial
 from pathlib import Path
 
 import pyarrow as pa
@@ -56,7 +57,9 @@ def sqlite(existing: int, incoming: int, rounds: int) -> Rows:
     ways: dict[str, Callable[[Path, pa.Table], None]] = {
         "row at a time, by hand": peers.row_at_a_time,
         "upsert with audit triggers": peers.upsert_with_triggers,
+        "upsert with audit triggers, staged in key order": partial(peers.upsert_with_triggers, in_order=True),
         "set-based SQL by hand": peers.set_based_sql,
+        "set-based SQL by hand, staged in key order": partial(peers.set_based_sql, in_order=True),
         "Rapid Mender": _ours,
     }
     times: dict[str, list[float]] = {name: [] for name in ways}
@@ -68,6 +71,12 @@ def sqlite(existing: int, incoming: int, rounds: int) -> Rows:
             way(copy, few)
             copy.unlink()
         peers.make(base, table)
+        shutil.copy(base, copy)
+        _ours(copy, batch)
+        writes = peers.writes_of(copy)
+        copy.unlink()
+        ways["the writes alone, as a floor"] = lambda path, _: peers.writes_alone(path, *writes)
+        times["the writes alone, as a floor"] = []
         states = {}
         for _ in range(rounds):
             for name, way in ways.items():

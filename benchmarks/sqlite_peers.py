@@ -13,7 +13,7 @@ from typing import Any
 import pyarrow as pa
 from adbc_driver_sqlite import dbapi
 
-from .data import COLUMNS, DDL, KEY
+from .data import CHANGING, COLUMNS, DDL, KEY
 
 _PRAGMAS = ("PRAGMA cache_size = -327680", "PRAGMA foreign_keys = ON")
 _REST = COLUMNS[2:]
@@ -74,21 +74,28 @@ def row_at_a_time(path: Path, batch: pa.Table) -> None:
     connection.close()
 
 
-def _staged(path: Path, batch: pa.Table) -> tuple[Any, Any]:
+def _staged(path: Path, batch: pa.Table, indexed: bool, in_order: bool) -> tuple[Any, Any]:
+    """The batch in a temporary table: as it came, or `in_order` of the key, which takes a sort and saves a search."""
     connection = dbapi.connect(str(path), autocommit=True)
     cursor = connection.cursor()
     for pragma in _PRAGMAS:
         cursor.execute(pragma)
     cursor.execute("BEGIN IMMEDIATE")
     types = ", ".join(f"{c} {t}" for c, t in zip(COLUMNS, _TYPES, strict=True))
-    cursor.execute(f"CREATE TEMP TABLE stage ({types}, PRIMARY KEY (district, tag_no)) WITHOUT ROWID")
-    cursor.adbc_ingest("stage", batch.sort_by([(name, "ascending") for name in KEY]), mode="append", temporary=True)
+    key = ", ".join(KEY)
+    if in_order:
+        batch = batch.sort_by([(name, "ascending") for name in KEY])
+    shape = f"({types}, PRIMARY KEY ({key})) WITHOUT ROWID" if in_order else f"({types})"
+    cursor.execute(f"CREATE TEMP TABLE stage {shape}")
+    cursor.adbc_ingest("stage", batch, mode="append", temporary=True)
+    if indexed and not in_order:
+        cursor.execute(f"CREATE UNIQUE INDEX temp.stage_key ON stage ({key})")
     return connection, cursor
 
 
-def upsert_with_triggers(path: Path, batch: pa.Table) -> None:
+def upsert_with_triggers(path: Path, batch: pa.Table, in_order: bool = False) -> None:
     """The database's own upsert; triggers keep the history, of rows that changed."""
-    connection, cursor = _staged(path, batch)
+    connection, cursor = _staged(path, batch, False, in_order)
     cursor.execute(_HISTORY_DDL)
     news, olds = ", ".join(f"new_{c}" for c in COLUMNS), ", ".join(f"old_{c}" for c in COLUMNS)
     fixed = "batch_no, action, changed, changed_at, actor, application"
@@ -113,9 +120,9 @@ def upsert_with_triggers(path: Path, batch: pa.Table) -> None:
     connection.close()
 
 
-def set_based_sql(path: Path, batch: pa.Table) -> None:
+def set_based_sql(path: Path, batch: pa.Table, in_order: bool = False) -> None:
     """Stage; history of what will change; update by join; history of what is new; insert it."""
-    connection, cursor = _staged(path, batch)
+    connection, cursor = _staged(path, batch, True, in_order)
     cursor.execute(_HISTORY_DDL)
     fixed = "batch_no, action, changed, changed_at, actor, application"
     news, olds = ", ".join(f"new_{c}" for c in COLUMNS), ", ".join(f"old_{c}" for c in COLUMNS)
@@ -139,3 +146,42 @@ def set_based_sql(path: Path, batch: pa.Table) -> None:
     cursor.execute("COMMIT")
     cursor.close()
     connection.close()
+
+
+def writes_of(path: Path) -> tuple[pa.Table, pa.Table]:
+    """The history that a merge left in `path`: the changes of rows, and the new rows, each as one Arrow table."""
+    with dbapi.connect(str(path)) as connection, connection.cursor() as cursor:
+        out = []
+        for action in ("update", "insert"):
+            cursor.adbc_statement.set_options(**{"adbc.sqlite.query.batch_rows": 1 << 30})
+            cursor.execute(
+                "SELECT h.*, t.rowid AS place FROM trees_history AS h JOIN trees AS t "
+                "ON t.district = h.new_district AND t.tag_no = h.new_tag_no WHERE action = ? ORDER BY h.change_no",
+                (action,),
+            )
+            out.append(cursor.fetch_arrow_table().combine_chunks())
+    return out[0], out[1]
+
+
+def writes_alone(path: Path, updates: pa.Table, inserts: pa.Table) -> None:
+    """No way at all, but a floor under all ways: only the writes, decided and sorted beforehand."""
+    with dbapi.connect(str(path), autocommit=True) as connection, connection.cursor() as cursor:
+        for pragma in _PRAGMAS:
+            cursor.execute(pragma)
+        cursor.execute("BEGIN IMMEDIATE")
+        cursor.execute(_HISTORY_DDL)
+        cursor.executemany(
+            f"UPDATE trees SET {', '.join(f'{c} = ?' for c in CHANGING)} WHERE rowid = ?",
+            updates.select([*(f"new_{c}" for c in CHANGING), "place"]),
+        )
+        new = [f"new_{c}" for c in COLUMNS]
+        cursor.executemany(
+            f"INSERT INTO trees ({', '.join(COLUMNS)}) VALUES ({', '.join('?' * len(COLUMNS))})", inserts.select(new)
+        )
+        for changes in (updates, inserts):
+            names = [n for n in changes.column_names if n != "place" and changes[n].null_count < changes.num_rows]
+            cursor.executemany(
+                f"INSERT INTO trees_history ({', '.join(names)}) VALUES ({', '.join('?' * len(names))})",
+                changes.select(names),
+            )
+        cursor.execute("COMMIT")
