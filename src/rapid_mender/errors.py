@@ -17,3 +17,7 @@ class IncomingError(Error):
 
 class StoreError(Error):
     """The store refused: it is not there, locked, read-only, full, or it rejected a whole statement."""
+
+
+class LimitError(Error):
+    """The run went past a limit of the job (max_rejects, max_deletes) and was undone."""

@@ -2,28 +2,26 @@
 
 from __future__ import annotations
 
+from collections.abc import Mapping
 from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
-from .core.decide import NAMES, REJECT, Decisions
+from .core.decide import NAMES, REJECT, UPDATE, Decisions
 from .core.existing import Existing
 from .core.keys import one_array
 from .core.records import REJECT_COLUMNS, Records
 from .incoming import Broken, Chunk
+from .meeting import Outcome
+from .plan import Plan
 from .result import Result, Sample
+from .writing import Pending, in_words
 
 _SAMPLES = 4  # per decision
-
-
-@dataclass
-class Met:
-    """The decisions on records that were looked up, and which columns their updates change."""
-
-    decisions: Decisions
-    changed: pa.Array
+_FIXED = list(REJECT_COLUMNS[:3])
 
 
 @dataclass
@@ -31,40 +29,104 @@ class Gather:
     """Puts into a result what the chunks of a batch bring. `samples`: also some records to show."""
 
     result: Result
+    plan: Plan
     samples: bool
 
-    def note(self, chunk: Chunk, records: Records, alone: Decisions, asked: np.ndarray, met: list[Met]) -> None:
+    def note(
+        self,
+        chunk: Chunk,
+        records: Records,
+        alone: Decisions,
+        outcomes: list[Outcome],
+        pending: list[list[Pending]],
+    ) -> None:
         """Put the decisions of a chunk together, in the order of its records."""
         count = len(chunk.rows)
         place = np.arange(count)
+        asked = np.concatenate([np.empty(0, np.int64), *(one.places for one in outcomes)])
         place[asked] = count + np.arange(len(asked))
-        codes = np.concatenate([alone.codes, *(one.decisions.codes for one in met)])[place]
-        index = pa.array(place)
-        parts = [alone, *(one.decisions for one in met)]
+        parts = [alone, *(one.decisions for one in outcomes)]
+        codes = np.concatenate([part.codes for part in parts])[place]
         begin = np.cumsum([0, *(len(part.texts) for part in parts[:-1])])
         why = np.concatenate([part.why + start for part, start in zip(parts, begin, strict=True)])[place]
         texts = pa.concat_arrays([part.texts for part in parts])
         reasons = pa.DictionaryArray.from_arrays(pa.array(why.astype(np.int32)), texts)
         none = pa.nulls(count, pa.list_(pa.string()))
-        sets = pa.concat_arrays([none, *(one.changed for one in met)]).take(index)
+        sets = pa.concat_arrays([none, *(self._changed(one) for one in outcomes)]).take(pa.array(place))
         self.sample(records.rows, records.values, alone, None, np.full(count, -1), {})
         for name, number in zip(NAMES, np.bincount(codes, minlength=len(NAMES)), strict=True):
             self.result.counts[name] += int(number)
+        self.result.records += count
         names = pa.DictionaryArray.from_arrays(pa.array(codes), pa.array(NAMES))
-        keys = [one_array(records.values[name]) for name in self.result.key]
+        keys = self._keys(records, outcomes, pending)
         table = [pa.array(chunk.rows), names, reasons, sets, *keys]
         self.result._decisions.put(pa.table(table, names=self.result._shape.names))
-        rejected = codes == REJECT
-        if rejected.any():
-            mask = pa.array(rejected)
-            raw = chunk.raw.filter(mask)
-            texts = raw["rmend_text"].cast(pa.string()) if "rmend_text" in raw.column_names else pa.nulls(raw.num_rows)
-            reasons = reasons.filter(mask).dictionary_decode()
-            fixed = pa.table([pa.array(chunk.rows[rejected]), reasons, texts], names=list(REJECT_COLUMNS))
-            for name in raw.column_names:
-                if name not in REJECT_COLUMNS:
-                    fixed = fixed.append_column(raw.schema.field(name), raw[name])
-            self.result._rejects.put(fixed)
+        self._note_rejects(chunk, codes == REJECT, reasons)
+
+    def _changed(self, outcome: Outcome) -> pa.Array:
+        """For each record of a meeting the columns that its update changes, counted as well."""
+        patterns = outcome.patterns
+        updated = outcome.rows_of(UPDATE)
+        for column, number in patterns.counts(updated).items():
+            self.result.changed[column] = self.result.changed.get(column, 0) + number
+        sets = pa.array([list(columns) for columns in patterns.sets] + [None], pa.list_(pa.string()))
+        which = np.full(len(outcome.places), len(patterns.sets), np.int64)
+        which[outcome.decisions.codes == UPDATE] = patterns.code[updated]
+        return sets.take(pa.array(which))
+
+    def _keys(self, records: Records, outcomes: list[Outcome], pending: list[list[Pending]]) -> list[pa.Array]:
+        """The keys of a chunk's records; where the database made one, that."""
+        keys = [one_array(records.values[name]) for name in self.result.key]
+        for outcome, writes in zip(outcomes, pending, strict=True):
+            for made in (one.made for one in writes):
+                if made is None:
+                    continue
+                places = outcome.places[made[0]]
+                mask = np.zeros(len(records.rows), bool)
+                mask[places] = True
+                order = pa.array(np.argsort(places))
+                keys = [
+                    pc.replace_with_mask(key, mask, one_array(made[1][name]).take(order))
+                    for name, key in zip(self.result.key, keys, strict=True)
+                ]
+        return keys
+
+    def _note_rejects(self, chunk: Chunk, rejected: np.ndarray, reasons: pa.Array) -> None:
+        if not rejected.any():
+            return
+        mask = pa.array(rejected)
+        raw = chunk.raw.filter(mask)
+        texts = raw["rmend_text"].cast(pa.string()) if "rmend_text" in raw.column_names else pa.nulls(raw.num_rows)
+        fixed = pa.table(
+            [pa.array(chunk.rows[rejected]), reasons.filter(mask).dictionary_decode(), texts], names=_FIXED
+        )
+        for name in raw.column_names:
+            if name not in REJECT_COLUMNS:
+                fixed = fixed.append_column(raw.schema.field(name), raw[name])
+        self.result._rejects.put(fixed)
+
+    def note_missing(self, rows: Existing, refused: Mapping[int, str]) -> None:
+        """Rows that did not come, and are deleted; those that the store does not let go stay."""
+        count = len(rows.positions)
+        gone = count - len(refused)
+        self.result.counts["delete"] += gone
+        self.result.missing += gone
+        for reason in list(refused.values())[: max(3 - self.result.missing_kept, 0)]:
+            self.plan.warn(f"a row that did not come was kept: {in_words(self.plan, reason)}")
+        self.result.missing_kept += len(refused)
+        keep = np.ones(count, bool)
+        keep[list(refused)] = False
+        mask = pa.array(keep)
+        keys = [one_array(rows.values[name]).filter(mask) for name in self.result.key]
+        sets = pa.nulls(gone, pa.list_(pa.string()))
+        table = [pa.nulls(gone, pa.int64()), pa.repeat("delete", gone), pa.repeat("did not come", gone), sets, *keys]
+        self.result._decisions.put(pa.table(table, names=self.result._shape.names))
+        if self.samples:
+            have = sum(sample.decision == "delete" for sample in self.result.samples)
+            for row in rows.values.slice(0, max(_SAMPLES - have, 0)).to_pylist():
+                cells = [(column, old, None, False) for column, old in row.items()]
+                key = {column: row[column] for column in self.result.key}
+                self.result.samples.append(Sample(None, "delete", "did not come", key, cells))
 
     def note_broken(self, broken: list[Broken]) -> None:
         """Records that could not be split into values are rejects without any."""
@@ -72,10 +134,11 @@ class Gather:
             return
         rows, reasons, texts = (pa.array(part) for part in zip(*broken, strict=True))
         self.result.counts["reject"] += len(broken)
+        self.result.records += len(broken)
         none = [pa.nulls(len(broken), field.type) for field in list(self.result._shape)[3:]]
         table = [rows, pa.repeat("reject", len(broken)), reasons, *none]
         self.result._decisions.put(pa.table(table, schema=self.result._shape))
-        self.result._rejects.put(pa.table([rows, reasons, texts], names=list(REJECT_COLUMNS)))
+        self.result._rejects.put(pa.table([rows, reasons, texts], names=_FIXED))
         for row, reason, text in broken[:_SAMPLES] if self.samples else ():
             self.result.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))
 

@@ -18,7 +18,7 @@ from .core.keys import one_array
 from .core.records import misfit
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
-from .stores.base import Condition, Session, Store, nearest, open_store
+from .stores.base import Condition, Session, Store, Written, nearest, open_store
 
 OddCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
@@ -134,8 +134,11 @@ class Recorder:
                 self.session.add_columns(wanted.name, new)
         self._last = self.session.last(wanted.name, "change_no")
 
-    def record(self, action: str, changes: pa.Table, odd: OddCells) -> None:
-        """Append changes of one action to the history. `odd` has cells that go in as the store holds them."""
+    def record(self, action: str, changes: pa.Table, odd: OddCells, after: Sequence[Written] = ()) -> None:
+        """Append changes of one action to the history, but for those that a store refused in `after`.
+
+        `odd` has cells that go in as the store holds them.
+        """
         batch = self.start()
         if not self.history or not changes.num_rows:
             return
@@ -151,10 +154,16 @@ class Recorder:
             "application": self.application,
         }
         columns = {name: changes[name] for name in changes.column_names if name != "action"}
-        self.session.append(history_info(self.info), pa.table({"change_no": numbers} | columns), same, odd)
+        self.session.append(history_info(self.info), pa.table({"change_no": numbers} | columns), same, odd, after)
+
+    def resume(self, session: Session) -> None:
+        """Go on in another transaction, in which the batch has its row already."""
+        self.session = session
+        if self.batch is not None and self.history:
+            self._last = session.last(history_name(self.info.name), "change_no")
 
     def finish(self, counts: Mapping[str, int], status: str = "done") -> None:
-        """Complete the batch's row; if nothing was written there is none."""
+        """Complete the batch's row, or bring it up to date ("running"); if nothing was written there is none."""
         if self.batch is None:
             return
         rows = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
@@ -166,7 +175,7 @@ class Recorder:
             "reject": "rejected",
         }
         values = {names[name]: [count] for name, count in counts.items()} | {
-            "finished_at": [datetime.now(UTC)], "status": [status],
+            "finished_at": [None if status == "running" else datetime.now(UTC)], "status": [status],
             "first_change": [self._first], "last_change": [self._last if self._first else None],
         }  # fmt: skip
         schema = pa.schema([BATCHES.schema.field(name) for name in values])

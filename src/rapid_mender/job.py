@@ -3,18 +3,29 @@
 from __future__ import annotations
 
 import os
+import re
 import tomllib
+from collections.abc import Callable
+from dataclasses import dataclass
+from datetime import date, time
+from decimal import Decimal
 from pathlib import Path
 from typing import Annotated, Any, Literal
 
-from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PrivateAttr, ValidationError
+from pydantic import BaseModel, BeforeValidator, ConfigDict, Field, PrivateAttr, ValidationError, model_validator
 
+from .core.compare import Likeness
 from .core.names import closest
 from .errors import JobError
 from .incoming.chunks import Options
 from .stores.base import Store
 
-_Names = Annotated[list[str], BeforeValidator(lambda value: [value] if isinstance(value, str) else value)]
+
+def _listed(value: Any) -> Any:
+    return [value] if isinstance(value, str) else value
+
+
+_Names = Annotated[list[str], BeforeValidator(_listed)]
 
 
 class _Strict(BaseModel):
@@ -41,6 +52,110 @@ class Incoming(_Strict):
         return Options(self.delimiter, self.encoding, self.nulls)
 
 
+class Rule(_Strict):
+    """A condition that decides on a record, and the reason that is given.
+
+    `when` is an SQL expression over `incoming.COLUMN`, `existing.COLUMN`, `matched`, `changed` and
+    `changed('COLUMN')`; in Python it may be a function of two Arrow tables, the incoming records and the rows
+    that they meet (null where there is none), of one length, that returns a boolean for each record. Values
+    between braces in `because` are expressions: "{incoming.height_m} m is taller than any tree".
+    """
+
+    decide: Literal["insert", "update", "delete", "skip", "reject"]
+    when: str | Callable[..., Any]
+    because: str | None = None
+
+
+class ColumnOptions(_Strict):
+    """How one column is compared and written."""
+
+    tolerance: Annotated[Decimal | None, BeforeValidator(lambda value: _decimal(value))] = None
+    ignore_case: bool = False
+    trim: bool = False
+    compare: bool = True
+    write: Literal["always", "insert", "never"] = "always"
+    null: Literal["overwrite", "keep"] = "overwrite"
+    previous: str | None = None
+
+    @property
+    def likeness(self) -> Likeness:
+        return Likeness(self.tolerance, self.ignore_case, self.trim, self.null == "keep")
+
+
+class RejectsTable(_Strict):
+    """A table of the store that keeps rejects."""
+
+    table: str
+
+
+@dataclass(frozen=True)
+class Limit:
+    """A count, or a share of a whole."""
+
+    count: int | None
+    share: Decimal | None
+
+    def allows(self, number: int, whole: int) -> bool:
+        if self.count is not None:
+            return number <= self.count
+        assert self.share is not None
+        return Decimal(number) * 100 <= self.share * whole
+
+    def __str__(self) -> str:
+        return f"{self.count:,}" if self.count is not None else f"{self.share} %"
+
+
+def _decimal(value: Any) -> Any:
+    if value is None or isinstance(value, Decimal):
+        return value
+    if isinstance(value, bool) or not isinstance(value, int | float) or not 0 <= value < float("inf"):
+        raise ValueError("must be a number that is not negative")
+    return Decimal(str(value))
+
+
+def _limit(value: Any) -> Any:
+    if value is None or isinstance(value, Limit):
+        return value
+    if isinstance(value, int) and not isinstance(value, bool) and value >= 0:
+        return Limit(value, None)
+    match = re.fullmatch(r"\s*([0-9]+(?:\.[0-9]+)?)\s*%\s*", value) if isinstance(value, str) else None
+    if match is None:
+        raise ValueError('must be a count (200) or a percentage ("5%")')
+    if Decimal(match[1]) > 100:
+        raise ValueError("must be at most 100 %")
+    return Limit(None, Decimal(match[1]))
+
+
+def _each(model: type[_Strict], word: str) -> Callable[[Any], Any]:
+    """Make a model of each dict of a list or a dict, and say of all that fail which they are."""
+
+    def made(value: Any) -> Any:
+        if not isinstance(value, list | dict):
+            return value
+        items = list(value.items()) if isinstance(value, dict) else [(i + 1, one) for i, one in enumerate(value)]
+        done, wrong = {}, []
+        for name, one in items:
+            try:
+                done[name] = model(**one) if isinstance(one, dict) else one
+            except JobError as error:
+                wrong.append(f"{word.format(name)}: {error}")
+        if wrong:
+            raise ValueError("; ".join(wrong))
+        return done if isinstance(value, dict) else list(done.values())
+
+    return made
+
+
+def _constant(value: Any) -> Any:
+    if value is not None and not isinstance(value, str | bool | int | float | Decimal | date | time):
+        raise ValueError("must be a text, a number, true or false, a date or a time")
+    return value
+
+
+_Limit = Annotated[Limit | None, BeforeValidator(_limit)]
+_Constant = Annotated[Any, BeforeValidator(_constant)]
+
+
 class Job(_Strict):
     """All that a merge is told.
 
@@ -55,12 +170,45 @@ class Job(_Strict):
         Incoming | None, BeforeValidator(lambda value: {"path": value} if isinstance(value, str) else value)
     ] = None
     rename: dict[str, str] = {}
+    derive: dict[str, _Constant] = {}
     ignore: _Names = []
+    null_key: Literal["reject", "generate"] = "reject"
     duplicates: Literal["reject", "first", "last"] = "reject"
-    rejects: str | None = None
+    order: str | None = None
+    columns: Annotated[dict[str, ColumnOptions], BeforeValidator(_each(ColumnOptions, "[columns.{}]"))] = {}
+    rules: Annotated[list[Rule], BeforeValidator(_each(Rule, "rule {}"))] = []
+    allow: Annotated[list[Literal["insert", "update", "delete"]], BeforeValidator(_listed)] = [
+        "insert", "update", "delete",
+    ]  # fmt: skip
+    missing: Literal["keep", "delete"] = "keep"
+    scope: str | None = None
+    max_deletes: _Limit = None
+    delete: Literal["remove", "mark", "archive"] = "remove"
+    mark: dict[str, _Constant] = {}
+    archive: str | None = None
+    rejects: Annotated[
+        str | RejectsTable | None, BeforeValidator(lambda v: RejectsTable(**v) if isinstance(v, dict) else v)
+    ] = None
+    max_rejects: _Limit = None
+    commit_every: int | None = Field(None, ge=1)
     history: bool = True
 
     _source: str | None = PrivateAttr(None)
+
+    @model_validator(mode="after")
+    def _together(self) -> Job:
+        """What only makes sense together."""
+        full, marks, archives = self.missing == "delete", self.delete == "mark", self.delete == "archive"
+        for given, needed, words in (
+            (self.scope is not None, full, 'scope says which rows may be missing; set missing = "delete"'),
+            (marks, bool(self.mark), 'delete = "mark" needs the columns to set: mark = {felled = true}'),
+            (bool(self.mark), marks, 'mark says how rows are marked; set delete = "mark"'),
+            (archives, self.archive is not None, 'delete = "archive" needs the table: archive = "NAME"'),
+            (self.archive is not None, archives, 'archive says where rows go; set delete = "archive"'),
+        ):
+            if given and not needed:
+                raise ValueError(words)
+        return self
 
     @property
     def source(self) -> str | None:
@@ -113,7 +261,10 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
     sentences = []
     for one in error.errors():
         place = [
-            str(part) for part in one["loc"] if not str(part).startswith(("function-", "is-instance", "constrained"))
+            str(part + 1 if isinstance(part, int) else part)
+            for part in one["loc"]
+            if not str(part).startswith(("function-", "is-instance", "constrained", "callable"))
+            and part not in ("str", "RejectsTable")
         ]
         name = ".".join(place)
         if one["type"] == "extra_forbidden":
@@ -125,6 +276,9 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
             sentences.append(f"the option {name!r} is missing")
         elif one["type"] == "literal_error":
             sentences.append(f"{name} is {one['ctx']['expected']}, not {one['input']!r}")
+        elif one["type"] == "value_error":
+            said = str(one["ctx"]["error"])
+            sentences.append(f"{name} {said}, not {one['input']!r}" if said.startswith("must") else said)
         else:
             message = (
                 one["msg"]

@@ -5,10 +5,13 @@ from __future__ import annotations
 import json
 import os
 import tempfile
+from dataclasses import replace
 
 import pyarrow as pa
 
+from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
+from .stores.base import Session
 
 _ENDINGS = (".csv", ".jsonl", ".parquet")
 
@@ -52,6 +55,35 @@ def write_rejects(table: pa.Table, path: str) -> None:
             f"the merge is done and in the table, but its {table.num_rows} rejects could not be written to {path}: "
             f"{error}; mend that and merge the same batch again: only the rejects remain"
         ) from error
+
+
+def keep_rejects(session: Session, rejects: pa.Table, name: str) -> None:
+    """Append rejects to a table of the store, which is made if it is not there."""
+    info = replace(_TABLE, name=name)
+    found = session.find(name)
+    if found is None:
+        session.create(info)
+    elif any(column not in found for column in info.names):
+        raise StoreError(
+            f"rejects: a table named {name!r} is there already and does not have the columns {', '.join(info.names)}; "
+            "name another table"
+        )
+    records = rejects.drop_columns([column for column in info.names if column in rejects.column_names])
+    spelled = [json.dumps(row, ensure_ascii=False, default=_spell) for row in records.to_pylist()]
+    fixed = rejects.select(info.names[:-1]).append_column("rmend_record", pa.array(spelled, pa.string()))
+    session.append(info, fixed, {})
+
+
+_TABLE = TableInfo(
+    "",
+    (
+        Column("rmend_batch", pa.int64(), nullable=False),
+        Column("rmend_row", pa.int64()),
+        Column("rmend_reason", pa.string(), nullable=False),
+        Column("rmend_text", pa.string()),
+        Column("rmend_record", pa.string()),
+    ),
+)
 
 
 def _flat(table: pa.Table) -> pa.Table:

@@ -15,9 +15,12 @@ from .incoming import Spool
 
 @dataclass(frozen=True)
 class Sample:
-    """One record beside the row that it meets. `cells`: column, existing value, incoming value, changed."""
+    """One record beside the row that it meets. `cells`: column, existing value, incoming value, changed.
 
-    row: int
+    `row` is None for a row that did not come.
+    """
+
+    row: int | None
     decision: str
     reason: str
     key: dict[str, Any]
@@ -28,7 +31,9 @@ class Sample:
 class Result:
     """The outcome of a merge or a preview.
 
-    `counts` has one number for each decision. `batch` is the batch's number; None for a preview, and for a
+    `counts` has one number for each decision; `records` is the number of incoming records, and `missing` that of
+    the rows that did not come and are deleted, which `counts` has too. `rules` says how often each rule decided, by its
+    number; `warnings` what may surprise. `batch` is the batch's number; None for a preview, and for a
     merge that changed nothing and so wrote nothing. `changed` counts, for each column, the updates that
     changed it. `unit` says what the row numbers count: "line" of a text file, or "row".
     """
@@ -39,6 +44,11 @@ class Result:
     unit: str
     wrote: bool
     counts: dict[str, int] = field(default_factory=lambda: dict.fromkeys(NAMES, 0))
+    records: int = 0
+    missing: int = 0
+    missing_kept: int = 0
+    rules: dict[int, int] = field(default_factory=dict)
+    warnings: list[str] = field(default_factory=list)
     changed: dict[str, int] = field(default_factory=dict)
     batch: int | None = None
     rejects_path: str | None = None
@@ -49,24 +59,24 @@ class Result:
     _shape: pa.Schema = field(default_factory=lambda: pa.schema([]), repr=False)
 
     @property
-    def records(self) -> int:
-        """The number of incoming records."""
-        return sum(self.counts.values())
-
-    @property
     def decisions(self) -> pa.Table:
-        """One row a record, by row number: row, decision, reason, changed (a list of columns), the key."""
+        """One row a record, by row number: row, decision, reason, changed (a list of columns), the key.
+
+        Rows that did not come stand at the end, without a row number. A key that the database made is here.
+        """
         return pa.concat_tables([self._shape.empty_table(), *(t.cast(self._shape) for t in self._decisions)]).sort_by(
             "row"
         )
 
     @property
     def rejects(self) -> pa.Table:
-        """The rejected records as they came, after rmend_row, rmend_reason and rmend_text.
+        """The rejected records as they came, after rmend_row, rmend_reason, rmend_text and rmend_batch.
 
         rmend_text is the text of a record that could not be split into values.
         """
-        return unite(list(self._rejects)).sort_by("rmend_row")
+        found = unite(list(self._rejects)).sort_by("rmend_row")
+        batch = pa.repeat(pa.scalar(self.batch, pa.int64()), found.num_rows)
+        return found.add_column(3, "rmend_batch", batch)
 
 
 def decisions_schema(info: TableInfo, key: list[str]) -> pa.Schema:
@@ -83,7 +93,7 @@ def decisions_schema(info: TableInfo, key: list[str]) -> pa.Schema:
 
 def unite(tables: list[pa.Table]) -> pa.Table:
     """Tables of rejects as one; where their types do not go together, as texts."""
-    fixed = pa.schema(zip(REJECT_COLUMNS, (pa.int64(), pa.string(), pa.string()), strict=True))
+    fixed = pa.schema(zip(REJECT_COLUMNS[:3], (pa.int64(), pa.string(), pa.string()), strict=True))
     tables = [fixed.empty_table(), *tables]
     try:
         return pa.concat_tables(tables, promote_options="permissive")

@@ -7,79 +7,60 @@ decided, written.
 
 from __future__ import annotations
 
-import secrets
 import time
-from collections.abc import Callable, Iterator, Sequence
-from dataclasses import dataclass, field
+from collections.abc import Iterator
+from datetime import UTC, datetime
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from .core import changes as changes_of
-from .core.compare import Patterns, differences
-from .core.decide import INSERT, UPDATE, decide_alone, decide_met
-from .core.existing import Existing
-from .core.hashing import hash_rows
-from .core.keys import STANDS, RepeatFinder, among, fold_table, null_keys, one_array, settle_repeats
-from .core.records import Records, check_batch_has, check_required, map_columns, misfit, read_columns
-from .core.schema import TableInfo
-from .errors import JobError, StoreError
-from .gather import Gather, Met
-from .history import OddCells, Recorder, odd_cells
-from .incoming import Chunk, Options, Source, Spool, open_incoming
-from .job import Job
-from .rejects import check_rejects_path, write_rejects
+from .core.decide import decide_alone
+from .core.rules import Fired
+from .errors import JobError, LimitError, StoreError
+from .gather import Gather
+from .history import Recorder
+from .incoming import Chunk, Options, Source, open_incoming
+from .job import Job, RejectsTable
+from .leaving import Leaving
+from .meeting import Outcome, meet
+from .plan import Plan, shape_of
+from .reading import Batch, Progress
+from .rejects import check_rejects_path, keep_rejects, write_rejects
 from .result import Result, decisions_schema
-from .stores.base import Session, Store, nearest, open_store
-
-Progress = Callable[[str, int, int | None], None]
-"""Called with what is being done ("reading", "merging"), how much of it is done, and how much there is."""
-
-_ROW = "\x00row"  # the column of a spooled table that holds the records' numbers
-_CHUNK_BYTES = 64 << 20
+from .stores.base import Session, Store, open_store
+from .writing import Pending, Writer, settle
 
 
 def preview(job: Job, incoming: Any = None, *, progress: Progress | None = None) -> Result:
     """Say what `merge` would do with the same job and batch. Writes nothing.
 
     The result has, besides the counts and decisions, `samples`: some records of each decision beside the
-    rows that they meet. Raises as `merge` does.
+    rows that they meet. What only the database can refuse (a foreign key, a check) is not known beforehand.
+    Raises as `merge` does; a limit that a merge would stop at is a warning.
     """
-    return _Run(job, incoming, False, progress).go()
+    return Run(job, incoming, False, progress).go()
 
 
 def merge(job: Job, incoming: Any = None, *, progress: Progress | None = None) -> Result:
-    """Merge a batch into a table, in one transaction.
+    """Merge a batch into a table, in one transaction, or in one for every `commit_every` records.
 
     `incoming` is a path (CSV, JSON Lines, Parquet), an Arrow, pandas or polars frame, a list of dicts, or an
     iterator of record batches; without it the job's own is read. A bad record is rejected with a reason and
     never stops the run. Raises JobError if the job does not fit the table or the batch, IncomingError if the
-    batch cannot be read, StoreError if the store refuses; then nothing is written.
+    batch cannot be read, StoreError if the store refuses, LimitError past max_rejects or max_deletes; then
+    nothing is written, but for what was committed before with `commit_every`.
     """
-    return _Run(job, incoming, True, progress).go()
+    return Run(job, incoming, True, progress).go()
 
 
-@dataclass
-class _Repeats:
-    """What becomes of the records whose keys come more than once, by row number."""
-
-    rows: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
-    fates: np.ndarray = field(default_factory=lambda: np.empty(0, np.int8))
-    measures: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
-
-    def of(self, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
-        fate, measure = np.full(len(rows), STANDS, np.int8), rows
-        if len(self.rows):
-            at = np.minimum(np.searchsorted(self.rows, rows), len(self.rows) - 1)
-            hit = self.rows[at] == rows
-            fate[hit] = self.fates[at[hit]]
-            measure = np.where(hit, self.measures[at], rows)
-        return fate, measure
+class _NothingLanded(Exception):
+    """The store refused every row that was to be written: then the batch is not to be counted."""
 
 
-class _Run:
+class Run:
+    """One preview or merge."""
+
     def __init__(self, job: Job, incoming: Any, write: bool, progress: Progress | None) -> None:
         if incoming is None and job.incoming is None:
             raise JobError("there is nothing to merge; give a batch, or name one in the job as incoming")
@@ -87,245 +68,221 @@ class _Run:
         self.write = write
         self.progress: Progress = progress or (lambda what, done, total: None)
         self.store: Store = open_store(job.store)
-        if job.rejects is not None and write:
+        if isinstance(job.rejects, str) and write:
             check_rejects_path(job.rejects)
         options = job.incoming.options if job.incoming is not None else Options()
         self.source: Source = open_incoming(incoming if incoming is not None else job.incoming.path, options)  # type: ignore[union-attr]
-        self.seeds = [secrets.randbits(64) for _ in range(4)]
-        self.spool = Spool()
-        self.mappings: dict[tuple[str, ...], dict[str, str]] = {}
+        self.now = datetime.now(UTC)
 
     def go(self) -> Result:
         started = time.perf_counter()
+        self.plan = bind(self.job, self.store, self.source)
+        self.batch = Batch(self.plan, self.source, self.now, self.progress)
         try:
-            with self.store.begin(write=False) as session:
-                self.info = session.describe(self.job.table)
-            self.key = self._key(self.info)
-            if self.source.columns:
-                self._check_columns(self.source.columns)
             with self.store.begin(write=False) as session:  # asks what the store makes of keys; reads no table
-                repeats = self._read_all(session)
-            self.result = Result(self.info.name, self.store.where, self.key, self.source.unit, self.write)
-            self.result._shape = decisions_schema(self.info, self.key)
-            self.gather = Gather(self.result, samples=not self.write)
+                self.batch.read_all(session, remember=self.job.missing == "delete")
+            info = self.plan.info
+            self.result = Result(info.name, self.store.where, self.plan.key, self.source.unit, self.write)
+            self.result.warnings = self.plan.warnings
+            self.result._shape = decisions_schema(info, self.plan.key)
+            self.gather = Gather(self.result, self.plan, samples=not self.write)
             self.gather.note_broken(self.source.broken)
-            if self.spool.rows:
-                with self.store.begin(self.write) as session:
-                    self._merge_all(session, repeats)
+            self.fired = Fired()
+            self._walk()
+        except LimitError:
+            self._write_rejects()
+            raise
         finally:
-            self.spool.close()
+            self.batch.close()
+        self.result.rules = dict(sorted(self.fired.decided.items()))
+        for number, count in sorted(self.fired.failed.items()):
+            what = "division by zero, overflow, or a text of another form"
+            self.plan.warn(f"rule {number} could not be computed for {count:,} records ({what}); it counted as unknown")
         self.result.seconds = time.perf_counter() - started
-        if self.write and self.job.rejects is not None and self.result.counts["reject"]:
-            write_rejects(self.result.rejects, self.job.rejects)
-            self.result.rejects_path = self.job.rejects
+        self._write_rejects()
         return self.result
 
-    # -- the job against the table and the batch ------------------------------------------------------
+    def _write_rejects(self) -> None:
+        path = self.job.rejects
+        if self.write and isinstance(path, str) and self.result.counts["reject"]:
+            write_rejects(self.result.rejects, path)
+            self.result.rejects_path = path
 
-    def _key(self, info: TableInfo) -> list[str]:
-        key = []
-        for name in self.job.key:
-            column = info.named(name)
-            if column is None:
-                raise JobError(
-                    f"key: table {info.name!r} has no column {name!r}; {nearest(name, info.names, 'columns')}"
-                )
-            key.append(column.name)
-        if len(set(key)) < len(key):
-            raise JobError(f"key: a column is named twice in {self.job.key}")
-        return key
+    # -- units of work --------------------------------------------------------------------------------
 
-    def _check_columns(self, columns: Sequence[str]) -> None:
-        self._mapping(tuple(columns))
-        check_batch_has(columns, self.job.rename, self.key, self.info)
-
-    def _read(self, chunk: Chunk, only: Sequence[str] | None = None) -> Records:
-        """A chunk in the table's terms; `only` some columns. A key column that it lacks is null."""
-        mapping = self._mapping(tuple(chunk.raw.column_names))
-        wanted = {name: column for name, column in mapping.items() if only is None or column in only}
-        records = read_columns(chunk.raw, chunk.rows, wanted, self.info)
-        absent = [name for name in self.key if name not in records.values.column_names]
-        if absent:
-            nulls = {name: pa.nulls(len(chunk.rows), self.info[name].type) for name in absent}
-            present = zip(records.values.column_names, records.values.columns, strict=True)
-            records.values = pa.table(dict(present) | nulls)
-        return records
-
-    def _mapping(self, columns: tuple[str, ...]) -> dict[str, str]:
-        if columns not in self.mappings:
-            self.mappings[columns] = map_columns(self.info, columns, self.job.rename, self.job.ignore)
-        return self.mappings[columns]
-
-    # -- reading the batch, and finding the keys that repeat -------------------------------------------
-
-    def _read_all(self, session: Session) -> _Repeats:
-        finder = RepeatFinder()
-        for chunk in self.source:
-            for start in range(0, len(chunk.rows), 1 << 18):
-                part = chunk.slice(start, 1 << 18)
-                keys, usable = self._keys(session, part)
-                finder.add(hash_rows(fold_table(keys, self.info.pick(self.key)), self.seeds[0])[usable])
-            self.spool.put(chunk.raw.append_column(_ROW, pa.array(chunk.rows)), free=self.source.in_memory)
-            self.progress("reading", self.source.done, self.source.size)
-        if self.mappings and not self.source.columns:
-            self._check_columns(list(dict.fromkeys(name for columns in self.mappings for name in columns)))
-        repeated = finder.repeated()
-        if not len(repeated):
-            return _Repeats()
-        found: list[tuple[np.ndarray, ...]] = []
-        for chunk in self._chunks(1 << 18):
-            keys, usable = self._keys(session, chunk)
-            folded = fold_table(keys, self.info.pick(self.key))
-            first = hash_rows(folded, self.seeds[0])
-            hit = np.flatnonzero(usable & among(first, repeated))
-            if len(hit):
-                some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
-                second = hash_rows(folded, self.seeds[1])[hit]
-                found.append((some.rows, first[hit], second, self._record_hash(session, some)))
-        rows, key_a, key_b, record = (np.concatenate(arrays) for arrays in zip(*found, strict=True))
-        fates, measures = settle_repeats(rows, key_a, key_b, record, self.job.duplicates)
-        order = np.argsort(rows)
-        return _Repeats(rows[order], fates[order], measures[order])
-
-    def _keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
-        """The keys of a chunk in the table's types, and a mask of those that are whole."""
-        records = self._read(chunk, self.key)
-        keys, refused = session.settle(self.info, records.values.select(self.key))
-        usable = ~null_keys(keys)
-        for mask in refused.values():
-            usable &= ~mask
-        return keys, usable
-
-    def _record_hash(self, session: Session, chunk: Chunk) -> np.ndarray:
-        """A hash of all that each record says, with its faults; a column that was not sent has its own."""
-        records = self._read(chunk)
-        values, _ = session.settle(self.info, records.values)
-        sent = [name for name in self.info.names if name in values.column_names]
-        which = pa.array([" ".join(sent)]).take(pa.array(np.zeros(len(chunk.rows), np.int64)))
-        return hash_rows([which, records.faults, *(one_array(values[name]) for name in sent)], self.seeds[2])
-
-    def _chunks(self, most: int) -> Iterator[Chunk]:
-        """The batch again: as few chunks as the store and the memory allow."""
-        waiting: list[pa.Table] = []
-        rows = size = 0
-
-        def gathered() -> Iterator[Chunk]:
-            if waiting:
-                table = pa.concat_tables(waiting)
-                waiting.clear()
-                numbers = table[_ROW].to_numpy()
-                raw = table.drop_columns([_ROW])
-                for start in range(0, len(numbers), most):
-                    yield Chunk(raw.slice(start, most), numbers[start : start + most])
-
-        for table in self.spool:
-            full = rows + table.num_rows > most or size + table.nbytes > _CHUNK_BYTES
-            if waiting and (full or table.schema != waiting[0].schema):
-                yield from gathered()
-                rows = size = 0
-            waiting.append(table)
-            rows, size = rows + table.num_rows, size + table.nbytes
-        yield from gathered()
-
-    # -- the way of a chunk ---------------------------------------------------------------------------
-
-    def _merge_all(self, session: Session, repeats: _Repeats) -> None:
-        if session.describe(self.job.table) != self.info:
-            raise StoreError(f"table {self.info.name!r} was altered while the batch was read; run again")
+    def _walk(self) -> None:
+        """Take the batch through, in one transaction or in several."""
+        keeps_rejects = self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
+        if not self.batch.rows and self.job.missing == "keep" and not keeps_rejects:
+            return
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         from . import __version__
 
-        recorder = Recorder(session, self.info, name, self.job.history, f"rmend {__version__}")
-        done = 0
-        for chunk in self._chunks(session.chunk_rows):
-            self._merge_chunk(session, recorder, chunk, repeats, done)
+        self.recorder: Recorder | None = None
+        self.rows_before = 0
+        done, last = 0, False
+        most = self.job.commit_every
+        chunks = self._chunks(most)
+        while not last:
+            try:
+                with self.store.begin(self.write) as session:
+                    if session.describe(self.job.table) != self.plan.info:
+                        raise StoreError(
+                            f"table {self.plan.info.name!r} was altered while the batch was read; run again"
+                        )
+                    if self.recorder is None:
+                        self.recorder = Recorder(
+                            session, self.plan.info, name, self.job.history, f"rmend {__version__}"
+                        )
+                        if self.job.max_deletes is not None and self.job.max_deletes.share is not None:
+                            self.rows_before = session.count(self.plan.info)
+                    else:
+                        self.recorder.resume(session)
+                    last, done = self._unit(session, chunks, done)
+            except _NothingLanded:
+                self.recorder = None
+                return
+        assert self.recorder is not None
+        self.result.batch = self.recorder.batch
+
+    def _chunks(self, most: int | None) -> Iterator[tuple[Chunk, bool]]:
+        """The chunks of the batch, each with whether a transaction is to end with it."""
+        with self.store.begin(write=False) as session:
+            at_once = session.chunk_rows
+        if most is None:
+            for chunk in self.batch.chunks(at_once):
+                yield chunk, False
+            return
+        filled = 0
+        for chunk in self.batch.chunks(min(at_once, most)):
+            start = 0
+            while start < len(chunk.rows):
+                part = chunk.slice(start, most - filled)
+                start, filled = start + len(part.rows), filled + len(part.rows)
+                yield part, filled == most
+                filled %= most
+
+    def _unit(self, session: Session, chunks: Iterator[tuple[Chunk, bool]], done: int) -> tuple[bool, int]:
+        """One transaction's work. Returns whether it was the last, and how many records are done."""
+        assert self.recorder is not None
+        writer = Writer(session, self.plan, self.recorder)
+        for chunk, ends in chunks:
+            self._merge_chunk(session, writer, chunk, done)
             done += len(chunk.rows)
-            self.progress("merging", done, self.spool.rows)
-        recorder.finish(self.result.counts)
-        self.result.batch = recorder.batch
+            self.progress("merging", done, self.batch.rows)
+            self._check_limits(at_end=False)
+            if ends and done < self.batch.rows:
+                self.recorder.finish(self.result.counts, "running")
+                return False, done
+        if self.job.missing == "delete":
+            self._delete_missing(session, writer)
+        self._check_limits(at_end=True)
+        if self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]:
+            self.result.batch = self.recorder.start()
+            keep_rejects(session, self.result.rejects, self.job.rejects.table)
+            self.result.rejects_path = f"table {self.job.rejects.table}"
+        elif self.recorder.batch is not None and not any(self.result.counts[n] for n in ("insert", "update", "delete")):
+            raise _NothingLanded
+        self.recorder.finish(self.result.counts)
+        return True, done
 
-    def _merge_chunk(self, session: Session, recorder: Recorder, chunk: Chunk, repeats: _Repeats, done: int) -> None:
+    # -- the way of a chunk ---------------------------------------------------------------------------
+
+    def _merge_chunk(self, session: Session, writer: Writer, chunk: Chunk, done: int) -> None:
         """Take a chunk through; `done` records went before it."""
-        records = self._read(chunk)
-        self._check(session, records)
-        alone = decide_alone(records, *repeats.of(records.rows), self.source.unit)
+        batch, plan = self.batch, self.plan
+        records = batch.read(chunk)
+        batch.check(session, records)
+        alone = decide_alone(records, *batch.repeats.of(records.rows), self.source.unit)
         asked = alone.open
+        whole = len(asked) == len(records.rows)
         if session.sorts and len(asked) > 1:
-            keys = records.values.select(self.key).take(pa.array(asked))
-            order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in self.key])
-            asked = asked[order.to_numpy()]
-        at_once = session.rows_at_once(self.info, self.key)
-        met: list[Met] = []
+            keys = records.values.select(plan.key).take(pa.array(asked))
+            order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in plan.key])
+            asked, whole = asked[order.to_numpy()], False
+        reading, extras = batch.reading(chunk), batch.extras(chunk)
+        at_once = session.rows_at_once(plan.info, plan.key)
+        outcomes: list[Outcome] = []
+        pending: list[list[Pending]] = []
         for start in range(0, len(asked), at_once):
-            met.append(self._meet(session, recorder, records, asked[start : start + at_once]))
-            self.progress("merging", done + start, self.spool.rows)
-        self.gather.note(chunk, records, alone, asked, met)
+            places = asked[start : start + at_once]
+            index = None if whole and len(places) == len(records.rows) else pa.array(places)
+            values = records.values if index is None else records.values.take(index)
+            some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
+            meeting = meet(session, plan, reading, values, some, self.now)
+            self.fired.add(meeting.fired)
+            outcomes.append(Outcome(places, meeting.decisions, meeting.patterns, meeting.found))
+            pending.append(writer.write(meeting) if self.write else [])
+            if not self.write:
+                self.gather.sample(
+                    records.rows[places], values, meeting.decisions, meeting.existing, meeting.found, meeting.changed
+                )
+            self.progress("merging", done + start, self.batch.rows)
+        for outcome, writes in zip(outcomes, pending, strict=True):
+            settle(plan, outcome, writes)
+        self.gather.note(chunk, records, alone, outcomes, pending)
 
-    def _meet(self, session: Session, recorder: Recorder, records: Records, asked: np.ndarray) -> Met:
-        """Look the records at the places `asked` up, decide on them, and write what is to be written."""
-        whole = len(asked) == len(records.rows) and not session.sorts  # then all of them, in their order
-        values = records.values if whole else records.values.take(pa.array(asked))
-        existing = session.fetch(self.info, values.select(self.key))
-        compared = [name for name in values.column_names if name not in self.key or self.info[name].fold]
-        incoming = values.select(compared).take(pa.array(existing.positions))
-        changed = differences(existing, incoming, compared)
-        patterns = Patterns(changed, len(existing.positions))
-        lacking = [c.name for c in self.info.columns if c.required and c.name not in values.column_names]
-        decisions, found = decide_met(len(asked), existing.positions, patterns, lacking)
-        updated = found[decisions.codes == UPDATE]
-        inserted = np.flatnonzero(decisions.codes == INSERT)
-        if not self.write:
-            self.gather.sample(records.rows[asked], values, decisions, existing, found, changed)
-        elif len(updated) or len(inserted):
-            recorder.start()
-            if len(updated):
-                recorder.record(*self._update(session, existing, updated, incoming, changed, patterns))
-            if len(inserted):
-                stored = session.insert(self.info, values.take(pa.array(inserted)), self.key)
-                changes = changes_of.build(self.info, "insert", None, stored.values)
-                recorder.record("insert", changes, odd_cells(new=stored))
-        for column, count in patterns.counts(updated).items():
-            self.result.changed[column] = self.result.changed.get(column, 0) + count
-        sets = pa.array([list(columns) for columns in patterns.sets] + [None], pa.list_(pa.string()))
-        which = np.full(len(asked), len(patterns.sets), np.int64)
-        which[decisions.codes == UPDATE] = patterns.code[updated]
-        return Met(decisions, sets.take(pa.array(which)))
+    def _delete_missing(self, session: Session, writer: Writer) -> None:
+        """Delete the rows of the table that did not come."""
+        if self.batch.keyless:
+            self.plan.warn(
+                f"{self.batch.keyless:,} records have no key that can be read, so no row can be said to be missing: "
+                "none was deleted"
+            )
+            return
+        leaving = Leaving(session, self.plan, self.batch, self.now)
+        if "delete" not in self.job.allow:
+            if leaving.count:
+                self.plan.warn(
+                    f"{leaving.count:,} rows did not come; they were kept, since the job does not allow a delete"
+                )
+            return
+        self._check_deletes(self.result.counts["delete"] + leaving.count)
+        for rows in leaving:
+            refused: dict[int, str] = {}
+            if self.write:
+                writer.recorder.start()
+                for written in writer.delete(rows):
+                    refused |= written.refusals()
+            self.gather.note_missing(rows, refused)
 
-    def _check(self, session: Session, records: Records) -> None:
-        """The faults that only the store, the table or the key can tell."""
-        records.values, refused = session.settle(self.info, records.values)
-        for name, mask in refused.items():
-            values = one_array(records.values[name]).filter(pa.array(mask))
-            records.add_fault(mask, misfit(values, self.info[name], "held exactly by this store"))
-        check_required(records, self.info, self.key)
-        keys = [one_array(records.values[name]) for name in self.key]
-        null = null_keys(records.values.select(self.key)) & records.faults.is_null().to_numpy(zero_copy_only=False)
-        if null.any():
-            empty = [
-                pc.if_else(pc.is_null(column.filter(pa.array(null))), name, pa.scalar(None, pa.string()))
-                for name, column in zip(self.key, keys, strict=True)
-            ]
-            names = pc.binary_join_element_wise(*empty, ", ", null_handling="skip")
-            records.add_fault(null, pc.binary_join_element_wise("the key has no value: ", names, ""))
+    # -- limits -----------------------------------------------------------------------------------------
 
-    def _update(
-        self,
-        session: Session,
-        existing: Existing,
-        updated: np.ndarray,
-        incoming: pa.Table,
-        changed: dict[str, np.ndarray],
-        patterns: Patterns,
-    ) -> tuple[str, pa.Table, OddCells]:
-        """Write the columns that changed in any of the updated rows. Returns the changes, to be recorded."""
-        old, index = existing.take(updated), pa.array(updated)
-        new = {}
-        for name, mask in changed.items():
-            here = mask[updated]
-            if here.any():
-                value = one_array(incoming[name]).take(index)
-                new[name] = value if here.all() else pc.if_else(pa.array(here), value, one_array(old.values[name]))
-        stored = session.update(self.info, old, pa.table(new))
-        texts = patterns.texts(changes_of.spell_changed).take(index)
-        changes = changes_of.build(self.info, "update", old.values, stored.values, texts)
-        return "update", changes, odd_cells(old=old, new=stored)
+    def _check_limits(self, at_end: bool) -> None:
+        counts, most = self.result.counts, self.job.max_rejects
+        if (
+            most is not None
+            and (at_end or most.count is not None)
+            and not most.allows(counts["reject"], self.result.records)
+        ):
+            self._stop(
+                f"{counts['reject']:,} of {self.result.records:,} records are rejects, and max_rejects is {most}"
+            )
+        self._check_deletes(counts["delete"])
+
+    def _check_deletes(self, deletes: int) -> None:
+        most = self.job.max_deletes
+        if most is not None and not most.allows(deletes, self.rows_before):
+            whole = f" of {self.rows_before:,}" if most.share is not None else ""
+            self._stop(f"{deletes:,}{whole} rows are to be deleted, and max_deletes is {most}")
+
+    def _stop(self, why: str) -> None:
+        if self.write:
+            committed = " but for what was committed before (commit_every)" if self.job.commit_every else ""
+            raise LimitError(
+                f"{why}; the run was undone{committed}; look at the rejects and the preview, or raise the limit"
+            )
+        kind = why.rsplit(" is ", 1)[0].rsplit(" ", 1)[-1]
+        self.plan.warnings[:] = [one for one in self.plan.warnings if kind not in one]
+        self.plan.warn(f"a merge would stop: {why}")
+
+
+def bind(job: Job, store: Store, source: Source) -> Plan:
+    """A job bound to its table and to what is known of the batch. Raises JobError with all that is wrong."""
+    with store.begin(write=False) as session:
+        plan = Plan(job, session.describe(job.table), open_ended=source.schema is None)
+        plan.bind_archive(session)
+    plan.raise_problems()
+    if source.schema is not None:
+        plan.check_batch(source.schema.names, plan.reading(shape_of(source.schema)))
+    return plan

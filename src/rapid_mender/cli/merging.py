@@ -12,7 +12,7 @@ from .exits import DONE_WITH_REJECTS, errors_in_words
 
 if TYPE_CHECKING:
     from ..job import Job
-    from ..run import Progress
+    from ..reading import Progress
 
 JobFile = Annotated[str, typer.Argument(metavar="JOB", help="The job file (TOML).")]
 Batch = Annotated[

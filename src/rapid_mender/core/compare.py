@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable
+from collections.abc import Callable, Iterable, Mapping
+from dataclasses import dataclass
+from decimal import Decimal
 
 import numpy as np
 import pyarrow as pa
@@ -12,14 +14,44 @@ import pyarrow.types as pt
 from .existing import Existing
 from .keys import one_array
 
+_TICKS = {"s": 1, "ms": 1_000, "us": 1_000_000, "ns": 1_000_000_000}
 
-def differences(existing: Existing, incoming: pa.Table, columns: Iterable[str]) -> dict[str, np.ndarray]:
+
+@dataclass(frozen=True)
+class Likeness:
+    """When two values of a column that are not equal count as the same, and what a null does."""
+
+    tolerance: Decimal | None = None
+    """In the column's unit; for dates days, for times seconds."""
+    ignore_case: bool = False
+    trim: bool = False
+    keep_on_null: bool = False
+    """An incoming null changes nothing."""
+
+    def names(self) -> list[str]:
+        """The settings, as a job spells them."""
+        given = (
+            (f"tolerance = {self.tolerance}", self.tolerance is not None), ("ignore_case", self.ignore_case),
+            ("trim", self.trim), ('null = "keep"', self.keep_on_null),
+        )  # fmt: skip
+        return [name for name, is_set in given if is_set]
+
+
+def differences(
+    existing: Existing, incoming: pa.Table, columns: Iterable[str], like: Mapping[str, Likeness]
+) -> dict[str, np.ndarray]:
     """For each column a mask of the rows in which it differs. The rows of both sides meet in order."""
     found = {}
     for name in columns:
-        mask = differs(one_array(existing.values[name]), one_array(incoming[name]))
+        old, new = one_array(existing.values[name]), one_array(incoming[name])
+        mask = differs(old, new)
+        setting = like.get(name)
+        if setting is not None and mask.any():
+            mask = mask & ~alike(old, new, setting)
         if name in existing.odd:
             mask = mask | existing.odd[name].unreadable
+        if setting is not None and setting.keep_on_null and new.null_count:
+            mask = mask & new.is_valid().to_numpy(zero_copy_only=False)
         found[name] = mask
     return found
 
@@ -39,6 +71,49 @@ def differs(old: pa.Array, new: pa.Array) -> np.ndarray:
     return pc.or_(pc.fill_null(unequal, False), one_is_null).to_numpy(zero_copy_only=False)
 
 
+def alike(old: pa.Array, new: pa.Array, setting: Likeness) -> np.ndarray:
+    """A mask of the rows whose values, both not null, count as the same by a setting."""
+    if pt.is_string(old.type):
+        for wanted, done in ((setting.trim, pc.utf8_trim_whitespace), (setting.ignore_case, pc.utf8_lower)):
+            if wanted:
+                old, new = done(old), done(new)
+        close = pc.equal(old, new)
+    elif setting.tolerance is not None:
+        close = _near(old, new, setting.tolerance)
+    else:
+        return np.zeros(len(old), bool)
+    return np.asarray(pc.fill_null(close, False)).astype(bool, copy=False)
+
+
+def _near(old: pa.Array, new: pa.Array, tolerance: Decimal) -> pa.Array:
+    kind = old.type
+    if pt.is_decimal(kind):
+        wide = pa.decimal256(min(kind.precision + 1, 76), kind.scale)
+        apart = pc.abs(pc.subtract(pc.cast(old, wide), pc.cast(new, wide)))
+        return pc.less_equal(apart, pa.scalar(tolerance))
+    if pt.is_floating(kind):
+        # what is written 10.2 and 10.3 lies 0.1 apart, although the nearest floats lie a little farther
+        slack = pc.multiply(
+            pc.max_element_wise(pc.abs(old), pc.abs(new)), 4 * float(np.finfo(kind.to_pandas_dtype()).eps)
+        )
+        return pc.less_equal(pc.abs(pc.subtract(old, new)), pc.add(slack, float(tolerance)))
+    unit = 1
+    if pt.is_date(kind):
+        old, new = old.cast(pa.int32()), new.cast(pa.int32())
+    elif pt.is_temporal(kind):
+        unit = _TICKS[kind.unit]
+        old, new = (v.view(pa.int64() if kind.bit_width == 64 else pa.int32()) for v in (old, new))
+    # unsigned, so that the difference of two numbers far apart does not overflow
+    high, low = pc.max_element_wise(old, new, skip_nulls=False), pc.min_element_wise(old, new, skip_nulls=False)
+    words = [v.cast(pa.int64()).view(pa.uint64()) if v.type != pa.uint64() else v for v in (high, low)]
+    return pc.less_equal(pc.subtract(*words), pa.scalar(min(int(tolerance * unit), 2**64 - 1), pa.uint64()))
+
+
+def takes_tolerance(kind: pa.DataType) -> bool:
+    numeric = pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind)
+    return bool(numeric or (pt.is_temporal(kind) and not pt.is_duration(kind) and not pt.is_interval(kind)))
+
+
 class Patterns:
     """Which columns changed, row by row, kept as a number a row and the few sets that there are."""
 
@@ -54,10 +129,10 @@ class Patterns:
         """For each row the place of its set in `sets`."""
         self.sets = [tuple(name for name in names if changed[name][row]) for row in first]
 
-    @property
-    def any(self) -> np.ndarray:
-        """A mask of the rows in which anything changed."""
-        return np.array([bool(columns) for columns in self.sets], bool)[self.code]
+    def having(self, columns: Iterable[str]) -> np.ndarray:
+        """A mask of the rows in which any of `columns` changed."""
+        wanted = set(columns)
+        return np.array([not wanted.isdisjoint(names) for names in self.sets], bool)[self.code]
 
     def texts(self, spell: Callable[[tuple[str, ...]], str | None]) -> pa.Array:
         """One text a row, spelled once for each set."""

@@ -9,7 +9,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from .compare import Patterns
-from .keys import CLASHES, SAME, STANDS, YIELDS
+from .keys import CLASHES, OLDER, SAME, STANDS, YIELDS
 from .records import Records
 
 INSERT, UPDATE, DELETE, SKIP, REJECT = range(5)
@@ -65,6 +65,7 @@ def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: 
         for value, code, text in (
             (SAME, SKIP, f"the same record as {unit} {{}}"),
             (YIELDS, SKIP, f"{unit} {{}}, with the same key, counts"),
+            (OLDER, SKIP, f"{unit} {{}}, with the same key, is newer"),
             (CLASHES, REJECT, f"the key comes again, with other values, in {unit} {{}}"),
         ):
             mask = fate == value
@@ -76,19 +77,29 @@ def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: 
     return decisions
 
 
-def decide_met(count: int, met: np.ndarray, patterns: Patterns, lacking: Sequence[str]) -> tuple[Decisions, np.ndarray]:
-    """Decide `count` records that were looked up.
+def decide_met(
+    count: int,
+    met: np.ndarray,
+    patterns: Patterns,
+    compared: np.ndarray,
+    stale: np.ndarray,
+    lacking: Sequence[str],
+) -> tuple[Decisions, np.ndarray]:
+    """The default decisions on `count` records that were looked up.
 
     `met` are the places, among them, of the records that the found rows answer to; `patterns` what differs in
-    each of these rows; `lacking` the required columns that an insert would not have. Returns the decisions,
-    and for each record the place in `met` of a row that it meets, or -1.
+    each of these rows, `compared` masks those in which that is a reason to write, and `stale` those that are
+    newer than the record; `lacking` are the required columns that an insert would not have. Returns the
+    decisions, and for each record the place in `met` of the one row that it meets, or -1.
     """
     matches = np.bincount(met, minlength=count)
     found = np.full(count, -1, np.int64)
     found[met] = np.arange(len(met))
-    one = matches == 1
-    differs = np.zeros(count, bool)
-    differs[one] = patterns.any[found[one]]
+    one, several = matches == 1, matches > 1
+    found[several] = -1
+    differs, old = np.zeros(count, bool), np.zeros(count, bool)
+    differs[one] = compared[found[one]]
+    old[one] = stale[found[one]]
     decisions = Decisions(count, SKIP, "unchanged")
     if lacking:
         words = "the column" if len(lacking) == 1 else "the columns"
@@ -96,11 +107,12 @@ def decide_met(count: int, met: np.ndarray, patterns: Patterns, lacking: Sequenc
         decisions.put(matches == 0, REJECT, why)
     else:
         decisions.put(matches == 0, INSERT, "no row has this key")
-    several = matches > 1
     if several.any():
         numbers = pa.array(matches[several]).cast(pa.string())
         decisions.put(several, REJECT, pc.binary_join_element_wise("the key matches ", numbers, " existing rows", ""))
+    differs &= ~old
     if differs.any():
         texts = pa.array([f"changed: {', '.join(columns)}" for columns in patterns.sets], pa.string())
         decisions.put(differs, UPDATE, texts, patterns.code[found[differs]])
+    decisions.put(old, SKIP, "older than the existing row")
     return decisions, found

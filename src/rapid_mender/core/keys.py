@@ -14,9 +14,9 @@ from .schema import Column
 
 Duplicates = Literal["reject", "first", "last"]
 
-STANDS, SAME, YIELDS, CLASHES = 0, 1, 2, 3
+STANDS, SAME, YIELDS, CLASHES, OLDER = range(5)
 """What becomes of a record whose key comes more than once: it stands for its key; it is the same as the
-record that stands; it yields to it; it clashes with another record."""
+record that stands; it yields to it; it clashes with another record; it is older than another."""
 
 
 def folded(values: pa.Array, column: Column) -> pa.Array:
@@ -83,33 +83,41 @@ def among(hashes: np.ndarray, repeated: np.ndarray) -> np.ndarray:
 
 
 def settle_repeats(
-    rows: np.ndarray, key_a: np.ndarray, key_b: np.ndarray, record: np.ndarray, duplicates: Duplicates
+    rows: np.ndarray,
+    key_a: np.ndarray,
+    key_b: np.ndarray,
+    record: np.ndarray,
+    duplicates: Duplicates,
+    age: np.ndarray | None = None,
 ) -> tuple[np.ndarray, np.ndarray]:
     """Decide what becomes of records whose keys repeat.
 
     `rows` are the records' numbers in the batch; (`key_a`, `key_b`) two independent hashes of the key, that
-    is 128 bits which stand for it; `record` a hash of all the values. Returns, in the order of `rows`, the
-    fate of each record (STANDS, SAME, YIELDS, CLASHES) and the number of the row that it is measured by:
-    the one that stands, or for a clash another record with the key.
+    is 128 bits which stand for it; `record` a hash of all the values; `age` a rank, the newest highest, which
+    counts before `duplicates` does. Returns, in the order of `rows`, the fate of each record (STANDS, SAME,
+    YIELDS, CLASHES, OLDER) and the number of the row that it is measured by: the one that stands, or for a
+    clash another record with the key.
     """
-    order = np.lexsort((rows, key_b, key_a))
-    a, b, number, values = key_a[order], key_b[order], rows[order], record[order]
+    ages = np.zeros(len(rows), np.int64) if age is None else age
+    order = np.lexsort((rows, -ages, key_b, key_a))  # in each group the newest first
+    a, b, number, values, when = key_a[order], key_b[order], rows[order], record[order], ages[order]
     starts = np.ones(len(order), bool)
     starts[1:] = (a[1:] != a[:-1]) | (b[1:] != b[:-1])
     group = np.cumsum(starts) - 1
     first = np.flatnonzero(starts)
-    size = np.diff(np.append(first, len(order)))
+    newest = when == when[first[group]]
+    size = np.bincount(group[newest], minlength=len(first))  # of the newest records of each group
     fate = np.full(len(order), STANDS, np.int8)
     measure = number.copy()
 
     stands = first if duplicates != "last" else first + size - 1
     standing = stands[group]
     same = (values == values[standing]) & (np.arange(len(order)) != standing)
-    other = values != values[standing]
+    other = (values != values[standing]) & newest
     if duplicates == "reject":
         mixed = np.zeros(len(first), bool)
         mixed[group[other]] = True
-        clash = mixed[group]
+        clash = mixed[group] & newest
         fate[same & ~clash] = SAME
         fate[clash] = CLASHES
         first_other = np.zeros(len(first), np.int64)  # of each group, the first record that is not as its first
@@ -122,6 +130,8 @@ def settle_repeats(
         fate[same] = SAME
         fate[other] = YIELDS
         measure[same | other] = number[standing[same | other]]
+    fate[~newest] = OLDER
+    measure[~newest] = number[standing[~newest]]
     back = np.empty(len(order), np.int64)
     back[order] = np.arange(len(order))
     return fate[back], measure[back]

@@ -11,10 +11,11 @@ import pyarrow.compute as pc
 
 from ..errors import JobError
 from .cast import as_text, cast, plain, wanted
+from .expressions import Env, Expression
 from .names import closest
 from .schema import Column, TableInfo
 
-REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text")
+REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text", "rmend_batch")
 """What stands before the columns of a rejected record. A file of rejects can be merged: there they say nothing."""
 
 _SHOWN = 60  # characters of a bad value that a reason repeats
@@ -91,14 +92,19 @@ def map_columns(
     return mapping
 
 
-def check_batch_has(incoming: Sequence[str], rename: Mapping[str, str], key: Sequence[str], info: TableInfo) -> None:
-    """Raise JobError unless the batch, taken as a whole, has all columns that the job renames, and the key."""
+def check_batch_has(
+    incoming: Sequence[str], given: Sequence[str], rename: Mapping[str, str], key: Sequence[str], info: TableInfo
+) -> None:
+    """Raise JobError unless the batch, taken as a whole, has all columns that the job renames, and the key.
+
+    `given` are its columns and the derived ones.
+    """
     absent = [name for name in rename if name not in incoming]
     if absent:
         raise JobError(
             f"[rename] {_list(absent)}: the batch has no such column; it has {_list(incoming) or 'no columns'}"
         )
-    mapped = {rename.get(name, name).lower() for name in incoming}
+    mapped = {rename.get(name, name).lower() for name in given}
     absent = [name for name in key if name.lower() not in mapped]
     if absent:
         raise JobError(
@@ -134,11 +140,28 @@ def misfit(values: pa.Array, column: Column, why: str | None = None) -> pa.Array
     return pc.binary_join_element_wise(f"{column.name}: ", texts, f" is not {why or wanted(column)}", "")
 
 
-def check_required(records: Records, info: TableInfo, key: Sequence[str]) -> None:
-    """A null that was sent for a column that takes none is a fault."""
-    for name in records.values.column_names:
+def derive(records: Records, derived: Mapping[str, Expression], env: Env, info: TableInfo) -> None:
+    """Put derived columns among the records' values; one that cannot be computed or stored is a fault."""
+    done = dict(zip(records.values.column_names, records.values.columns, strict=True))
+    for name, expression in derived.items():
+        cells, column = expression.evaluate(env), info[name]
+        values, bad = cast(cells.values, column)
+        if bad is not None and bad.any():
+            records.add_fault(bad, misfit(plain(cells.values).filter(pa.array(bad)), column))
+        if cells.failed is not None:
+            why = (
+                f"{name}: {expression.text} cannot be computed (division by zero, overflow, or a text of another form)"
+            )
+            records.add_fault(cells.failed & records.faults.is_null().to_numpy(zero_copy_only=False), why)
+        done[name] = values
+    records.values = pa.table(done)
+
+
+def check_required(records: Records, info: TableInfo, columns: Iterable[str]) -> None:
+    """A null that was sent for one of `columns` that takes none is a fault."""
+    for name in columns:
         column = info[name]
-        if not column.nullable and name not in key and records.values[name].null_count:
+        if not column.nullable and records.values[name].null_count:
             empty = pc.and_(pc.is_null(records.values[name].combine_chunks()), pc.is_null(records.faults))
             records.add_fault(
                 empty.to_numpy(zero_copy_only=False),

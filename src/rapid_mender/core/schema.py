@@ -56,6 +56,10 @@ class TableInfo:
     """The column sets, besides the primary key, that the database keeps unique."""
     triggers: bool = False
     """The table has triggers, so that what is stored may differ from what was sent."""
+    referenced: bool = False
+    """Other rows refer to rows of this table, and may change or go with them."""
+    refers: tuple[str, ...] = ()
+    """What the foreign keys of the table say, in words."""
 
     def __getitem__(self, name: str) -> Column:
         for column in self.columns:

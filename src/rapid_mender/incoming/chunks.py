@@ -59,9 +59,9 @@ class Source(ABC):
     def __iter__(self) -> Iterator[Chunk]: ...
 
     @property
-    def columns(self) -> list[str]:
-        """The columns that are known before the first record."""
-        return []
+    def schema(self) -> pa.Schema | None:
+        """The columns with which all records come; None if that shows only when they are read."""
+        return None
 
     @property
     def done(self) -> int:

@@ -36,6 +36,10 @@ class CsvFile(Source):
         self._stream: Any = None
 
     @property
+    def schema(self) -> pa.Schema:
+        return pa.schema([(name, pa.string()) for name in self.columns])
+
+    @property
     def columns(self) -> list[str]:
         if self._names is None:
             with self._text(self.options.encoding) as lines:

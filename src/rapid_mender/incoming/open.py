@@ -77,9 +77,9 @@ class Frame(Source):
         self.in_memory = True
 
     @property
-    def columns(self) -> list[str]:
+    def schema(self) -> pa.Schema:
         assert self.table is not None
-        return list(self.table.column_names)
+        return self.table.schema
 
     def __iter__(self) -> Iterator[Chunk]:
         assert self.table is not None
@@ -137,8 +137,8 @@ class ParquetFile(Source):
             raise IncomingError(f"{self.path} is not a Parquet file, or a damaged one: {error}") from error
 
     @property
-    def columns(self) -> list[str]:
-        return list(self._file.schema_arrow.names)
+    def schema(self) -> pa.Schema:
+        return self._file.schema_arrow
 
     def __iter__(self) -> Iterator[Chunk]:
         row = 1

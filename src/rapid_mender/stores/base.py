@@ -3,11 +3,12 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any, Literal
 
+import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
@@ -25,6 +26,30 @@ class Condition:
     column: str
     op: Literal["=", ">=", "<=", "<", ">", "contains"]
     value: Any
+
+
+Refusals = Mapping[int, str]
+"""By the place of a row among those that were sent: the database's own reason for not taking it."""
+
+
+@dataclass
+class Written:
+    """Rows that were sent to be written, as they are stored.
+
+    A database may refuse single rows: a foreign key, a check, another unique column. The others are written all
+    the same. `refusals` waits until that is known.
+    """
+
+    stored: Existing
+    rows: np.ndarray | None = None
+    """Which of the rows that were sent `stored` has; None: all of them, the refused ones too."""
+    refusals: Callable[[], Refusals] = field(default=dict)
+
+    def landed(self, count: int) -> np.ndarray:
+        """A mask of the rows that were written, of `count` that were sent."""
+        mask = np.ones(count, bool)
+        mask[list(self.refusals())] = False
+        return mask
 
 
 class Session(ABC):
@@ -75,16 +100,33 @@ class Session(ABC):
         """
 
     @abstractmethod
-    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Existing:
-        """Insert rows; `values` may lack columns. Returns all columns as they were stored, in order."""
+    def scan(self, info: TableInfo, columns: Sequence[str]) -> Iterator[Existing]:
+        """All rows, some at a time, with the values of `columns` only; positions say nothing. Nothing may be
+        written until it has ended."""
 
     @abstractmethod
-    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Existing:
-        """Set the columns of `values` in `rows`. Returns all columns of these rows as stored, in order."""
+    def again(self, info: TableInfo, rows: Existing) -> Existing:
+        """The rows of `rows`, all their columns as they are now, in order."""
 
     @abstractmethod
-    def delete(self, info: TableInfo, rows: Existing) -> None:
-        """Delete rows."""
+    def count(self, info: TableInfo) -> int:
+        """The number of rows."""
+
+    @abstractmethod
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
+        """Insert rows; `values` may lack columns, of the key too if the database fills them."""
+
+    @abstractmethod
+    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        """Insert `rows` of one table, just as they are, into another that has their columns."""
+
+    @abstractmethod
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
+        """Set the columns of `values` in `rows`."""
+
+    @abstractmethod
+    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
+        """Delete rows, but not those that `after` was refused; `stored` is `rows`."""
 
     @abstractmethod
     def create(self, info: TableInfo) -> None:
@@ -96,10 +138,16 @@ class Session(ABC):
 
     @abstractmethod
     def append(
-        self, info: TableInfo, values: pa.Table, same: Mapping[str, Any], raw: Mapping[str, Any] | None = None
+        self,
+        info: TableInfo,
+        values: pa.Table,
+        same: Mapping[str, Any],
+        raw: Mapping[str, Any] | None = None,
+        after: Sequence[Written] = (),
     ) -> None:
         """Bulk-load rows. `same` has the columns that are the same in every row, as Python values; `raw` maps
-        a column to (positions, raw cells) that go in as the store holds them. Columns left out are null."""
+        a column to (positions, raw cells) that go in as the store holds them. Columns left out are null. Each row
+        belongs to a row that was sent to each of `after`; those that were refused there are left out."""
 
     @abstractmethod
     def read(

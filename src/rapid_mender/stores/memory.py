@@ -17,7 +17,7 @@ from ..core.cast import plain
 from ..core.existing import Existing
 from ..core.keys import fold_table, match, one_array
 from ..core.schema import Column, TableInfo
-from .base import Condition, Session, Store
+from .base import Condition, Session, Store, Written
 
 _OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
 
@@ -26,12 +26,18 @@ class MemoryStore(Store):
     """Named tables in memory.
 
     `tables` maps names to frames: anything that `pyarrow.table` takes or that offers the Arrow PyCapsule
-    interface. Column types and nullability are the frame's own. `keys` may name the primary key of a table.
+    interface. Column types and nullability are the frame's own. `keys` may name the primary key of a table, and
+    `numbered` a column of whole numbers that the store fills, after the largest, in rows that come without.
     `store["trees"]` is the table as it is now, a `pyarrow.Table`. One writer at a time; readers see the
     tables as they were when they began.
     """
 
-    def __init__(self, tables: Mapping[str, Any] | None = None, keys: Mapping[str, Sequence[str]] | None = None):
+    def __init__(
+        self,
+        tables: Mapping[str, Any] | None = None,
+        keys: Mapping[str, Sequence[str]] | None = None,
+        numbered: Mapping[str, str] | None = None,
+    ) -> None:
         self._lock = threading.RLock()
         self._tables: dict[str, pa.Table] = {}
         self._infos: dict[str, TableInfo] = {}
@@ -41,7 +47,12 @@ class MemoryStore(Store):
             self._infos[name] = TableInfo(
                 name,
                 tuple(
-                    Column(field.name, array.type, nullable=field.nullable)
+                    Column(
+                        field.name,
+                        array.type,
+                        nullable=field.nullable,
+                        has_default=(numbered or {}).get(name) == field.name,
+                    )
                     for field, array in zip(table.schema, arrays, strict=True)
                 ),
                 tuple((keys or {}).get(name, ())),
@@ -94,13 +105,36 @@ class MemorySession(Session):
         asked, rows = match(fold_table(keys, columns), fold_table(table, columns))
         return Existing(asked, table.take(pa.array(rows)), pa.table({"row": rows}))
 
-    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Existing:
-        del key
+    def scan(self, info: TableInfo, columns: Sequence[str]) -> Iterator[Existing]:
+        table = self.data[info.name]
+        for start in range(0, table.num_rows, self.chunk_rows):
+            part = table.select(list(columns)).slice(start, self.chunk_rows)
+            rows = np.arange(start, start + part.num_rows)
+            yield Existing(rows, part, pa.table({"row": rows}))
+
+    def again(self, info: TableInfo, rows: Existing) -> Existing:
+        return Existing(rows.positions, self.data[info.name].take(rows.locators["row"]), rows.locators)
+
+    def count(self, info: TableInfo) -> int:
+        return self.data[info.name].num_rows
+
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
+        del key  # the rows are known without it
+        for column in info.columns:
+            if column.has_default and column.name not in values.column_names:
+                first = (pc.max(self.data[info.name][column.name]).as_py() or 0) + 1
+                numbers = pa.array(np.arange(first, first + values.num_rows)).cast(column.type)
+                values = values.append_column(column.name, numbers)
         rows = info.complete(values).cast(_schema(info))
         self.data[info.name] = pa.concat_tables([self.data[info.name], rows])
-        return Existing(np.arange(values.num_rows), rows, pa.table({}))
+        return Written(Existing(np.arange(values.num_rows), rows, pa.table({})))
 
-    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Existing:
+    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        values = self.again(info, rows).values
+        self.insert(to, values, ())
+        return Written(rows)
+
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
         table, stored = self.data[info.name], rows.values
         places = rows.locators["row"].to_numpy()
         order = np.argsort(places)
@@ -113,12 +147,14 @@ class MemorySession(Session):
             table = table.set_column(at, table.schema.field(at), done)
             stored = stored.set_column(at, stored.schema.field(at), new)
         self.data[info.name] = table
-        return Existing(rows.positions, stored, rows.locators)
+        return Written(Existing(rows.positions, stored, rows.locators))
 
-    def delete(self, info: TableInfo, rows: Existing) -> None:
+    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
+        del after
         keep = np.ones(self.data[info.name].num_rows, bool)
         keep[rows.locators["row"].to_numpy()] = False
         self.data[info.name] = self.data[info.name].filter(pa.array(keep))
+        return Written(rows)
 
     def create(self, info: TableInfo) -> None:
         self.infos[info.name] = info
@@ -131,9 +167,14 @@ class MemorySession(Session):
             self.data[name] = self.data[name].append_column(pa.field(column.name, column.type), empty)
 
     def append(
-        self, info: TableInfo, values: pa.Table, same: Mapping[str, Any], raw: Mapping[str, Any] | None = None
+        self,
+        info: TableInfo,
+        values: pa.Table,
+        same: Mapping[str, Any],
+        raw: Mapping[str, Any] | None = None,
+        after: Sequence[Written] = (),
     ) -> None:
-        del raw  # nothing is ever odd in memory
+        del raw, after  # nothing is ever odd or refused in memory
         for name, value in same.items():
             values = values.append_column(name, pa.repeat(pa.scalar(value, info[name].type), values.num_rows))
         self.insert(info, values, ())

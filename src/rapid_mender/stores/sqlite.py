@@ -11,9 +11,8 @@ rows that it has not written yet. Once SQLite needs the file for the writer alon
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from types import MappingProxyType
 from typing import Any
 
 import numpy as np
@@ -24,7 +23,7 @@ from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
-from .base import Condition, Session, Settled, Store
+from .base import Condition, Refusals, Session, Settled, Store, Written
 from .sqlite_link import Background, Link, Locked, name_sql, refuse_a_second_library, text_sql
 from .sqlite_rows import Rows
 from .sqlite_tables import describe, table_names
@@ -141,14 +140,20 @@ class SQLiteSession(Session):
         return self.slice_rows if self._rows(info).is_indexed(self._write.settled(), tuple(key)) else self.chunk_rows
 
     def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
-        if self._reader is not None and not fresh and not info.triggers:
+        if fresh or info.triggers:
+            return self._rows(info).fetch(self._write.settled(), keys)
+        return self._read(lambda link, rows: rows.fetch(link, keys), info)
+
+    def _read(self, look: Callable[[Link, Rows], Existing], info: TableInfo) -> Existing:
+        """Look at the table as it was when the transaction began, where that is still to be had."""
+        if self._reader is not None:
             try:
                 with self._reader.one_look():
-                    return self._rows(info).fetch(self._reader, keys)
+                    return look(self._reader, self._rows(info))
             except Locked:  # the writer's cache is full, and it has taken the file
                 self._reader.close()
                 self._reader = None
-        return self._rows(info).fetch(self._write.settled(), keys)
+        return look(self._write.settled(), self._rows(info))
 
     def read(
         self,
@@ -164,23 +169,67 @@ class SQLiteSession(Session):
             self._write.settled().rows(f"SELECT coalesce(max({name_sql(column)}), 0) FROM {name_sql(name)}")[0][0]
         )
 
+    def scan(self, info: TableInfo, columns: Sequence[str]) -> Iterator[Existing]:
+        last: pa.Table | None = None
+        while True:
+            page = self._read(self._page(columns, last), info)
+            if page.locators.num_rows:
+                yield page
+            if page.locators.num_rows < self.chunk_rows:
+                return
+            last = page.locators.slice(page.locators.num_rows - 1)
+
+    def _page(self, columns: Sequence[str], last: pa.Table | None) -> Callable[[Link, Rows], Existing]:
+        return lambda link, rows: rows.page(link, columns, last, self.chunk_rows)
+
+    def again(self, info: TableInfo, rows: Existing) -> Existing:
+        found = self._rows(info).again(self._write.settled(), rows.locators)
+        if len(found.positions) != rows.locators.num_rows:
+            raise StoreError(
+                f"{self.where}: rows of {info.name!r} vanished while they were written; check its triggers"
+            )
+        return Existing(rows.positions, found.values, rows.locators, found.odd)
+
+    def count(self, info: TableInfo) -> int:
+        return int(self._write.settled().rows(f"SELECT count(*) FROM {name_sql(info.name)}")[0][0])
+
     # -- writing ------------------------------------------------------------------------------------
 
-    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Existing:
-        self._insert(info, values)
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
         left_out = [column for column in info.columns if column.name not in values.column_names]
-        if info.triggers or any(column.has_default or column.generated for column in left_out):
-            stored = self.fetch(info, values.select(list(key)), fresh=True)
-            if stored.values.num_rows != values.num_rows:
-                raise StoreError(
-                    f"{self.where}: {values.num_rows} rows were inserted into {info.name!r} and "
-                    f"{stored.values.num_rows} are found under their keys; "
-                    "a trigger on the table seems to drop or move rows"
-                )
-            return stored
-        return Existing(np.arange(values.num_rows), info.complete(values), pa.table({}))
+        if not info.triggers and not any(column.has_default or column.generated for column in left_out):
+            refused = self._insert(info, values)
+            return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
+        keyless = [name for name in key if name not in values.column_names]
+        last = self._last_row(info) if keyless else 0
+        refused = self._insert(info, values)
+        rows = np.flatnonzero(Written(Existing(np.empty(0), values, values), None, refused).landed(values.num_rows))
+        if keyless:
+            found = self._rows(info).since(self._write.settled(), last)
+        else:
+            found = self.fetch(info, values.select(list(key)).take(pa.array(rows)), fresh=True)
+        if found.values.num_rows != len(rows):
+            raise StoreError(
+                f"{self.where}: {len(rows)} rows were inserted into {info.name!r} and "
+                f"{found.values.num_rows} are found under their keys; "
+                "a trigger on the table seems to drop, add or move rows"
+            )
+        return Written(found, rows, refused)
 
-    def _insert(self, info: TableInfo, values: pa.Table, literals: Mapping[str, str] = MappingProxyType({})) -> None:
+    def _last_row(self, info: TableInfo) -> int:
+        finders = self._rows(info).finders
+        if len(finders) != 1 or (finders[0] in info and not info[finders[0]].has_default):
+            raise StoreError(f"table {info.name!r} has no row number, so a key that the database makes cannot be found")
+        return self.last(info.name, finders[0])
+
+    def _insert(self, info: TableInfo, values: pa.Table) -> Callable[[], Refusals]:
+        sql, bound = self._inserting(info, values, {})
+        return self._isolated(sql, bound, not info.triggers)
+
+    def _isolated(self, sql: str, bound: pa.Table, one_change: bool) -> Callable[[], Refusals]:
+        return self._write.later(lambda link: link.run_each(sql, bound, one_change)).result
+
+    def _inserting(self, info: TableInfo, values: pa.Table, literals: Mapping[str, str]) -> tuple[str, pa.Table]:
         names = values.column_names
         bound: dict[tuple[Any, ...], tuple[int, pa.Array]] = {}  # what stands in two columns is bound once
         marks = []
@@ -195,42 +244,54 @@ class SQLiteSession(Session):
                 bound[place] = len(bound) + 1, encode(info[name], array)
             marks.append(f"?{bound[place][0]}")
         listed = ", ".join(map(name_sql, [*names, *literals]))
-        sql = f"INSERT INTO {name_sql(info.name)} ({listed}) VALUES ({', '.join([*marks, *literals.values()])})"
+        # OR ABORT: whatever the table says of conflicts, no row may be dropped or replaced in silence
+        sql = (
+            f"INSERT OR ABORT INTO {name_sql(info.name)} ({listed}) VALUES ({', '.join([*marks, *literals.values()])})"
+        )
         arrays = [array for _, array in bound.values()]
-        self._write.later(sql, pa.table(arrays, names=[f"p{i}" for i in range(len(arrays))]))
+        return sql, pa.table(arrays, names=[f"p{i}" for i in range(len(arrays))])
 
-    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Existing:
+    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        listed = ", ".join(name_sql(column.name) for column in info.columns if not column.generated)
+        sql = (
+            f"INSERT OR ABORT INTO {name_sql(to.name)} ({listed}) "
+            f"SELECT {listed} FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
+        )
+        return Written(rows, None, self._isolated(sql, rows.locators, not to.triggers))
+
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
         names = values.column_names
         sets = ", ".join(f"{name_sql(name)} = ?{i + 1}" for i, name in enumerate(names))
         bound = [encode(info[name], one_array(values[name])) for name in names] + rows.locators.columns
         labels = [*names, *(f"locator {i}" for i in range(rows.locators.num_columns))]
-        self._write.later(
-            f"UPDATE {name_sql(info.name)} SET {sets} WHERE {self._rows(info).located(len(names) + 1)}",
-            pa.table(bound, names=labels),
-        )
+        sql = f"UPDATE OR ABORT {name_sql(info.name)} SET {sets} WHERE {self._rows(info).located(len(names) + 1)}"
+        refused = self._isolated(sql, pa.table(bound, names=labels), not info.triggers and not info.referenced)
         if info.triggers or any(column.generated for column in info.columns):
-            return self._again(info, rows, values)
+            landed = np.flatnonzero(Written(rows, None, refused).landed(len(rows.positions)))
+            some = rows.take(landed)
+            for i, name in enumerate(self._rows(info).finders):
+                if name in values.column_names:
+                    moved = encode(info[name], one_array(values[name]).take(pa.array(landed)))
+                    some.locators = some.locators.set_column(i, f"r{i}", moved)
+            return Written(self.again(info, some), landed, refused)
         table, odd = rows.values, dict(rows.odd)
         for name in names:
             table = table.set_column(table.column_names.index(name), name, values[name])
             odd.pop(name, None)
-        return Existing(rows.positions, table, rows.locators, odd)
+        return Written(Existing(rows.positions, table, rows.locators, odd), None, refused)
 
-    def _again(self, info: TableInfo, rows: Existing, values: pa.Table) -> Existing:
-        """The rows once more, as they are now."""
-        locators = rows.locators
-        for i, name in enumerate(self._rows(info).finders):
-            if name in values.column_names:
-                locators = locators.set_column(i, f"r{i}", encode(info[name], one_array(values[name])))
-        found = self._rows(info).again(self._write.settled(), locators)
-        if len(found.positions) != locators.num_rows:
-            raise StoreError(
-                f"{self.where}: rows of {info.name!r} vanished while they were updated; check its triggers"
-            )
-        return found
+    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
+        sql = f"DELETE FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
+        one_change = not info.triggers and not info.referenced
 
-    def delete(self, info: TableInfo, rows: Existing) -> None:
-        self._write.later(f"DELETE FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}", rows.locators)
+        def work(link: Link) -> Refusals:
+            keep = np.arange(len(rows.positions))
+            if after is not None:
+                keep = np.flatnonzero(after.landed(len(rows.positions)))
+            found = link.run_each(sql, rows.locators.take(pa.array(keep)), one_change)
+            return {int(keep[at]): reason for at, reason in found.items()}
+
+        return Written(rows, None, self._write.later(work).result)
 
     def create(self, info: TableInfo) -> None:
         lines = []
@@ -248,26 +309,44 @@ class SQLiteSession(Session):
             if column.fold:
                 line += f" COLLATE {'NOCASE' if column.fold == 'case' else 'RTRIM'}"
             lines.append(line)
-        self._write.later(f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})")
+        sql = f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})"
+        self._write.later(lambda link: link.run(sql))
         self._tables.pop(info.name, None)
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         for column in columns:
-            self._write.later(f"ALTER TABLE {name_sql(name)} ADD COLUMN {name_sql(column.name)} {declare(column)}")
+            sql = f"ALTER TABLE {name_sql(name)} ADD COLUMN {name_sql(column.name)} {declare(column)}"
+            self._write.later(lambda link, sql=sql: link.run(sql))  # type: ignore[misc]
         self._tables.pop(name, None)
 
     def append(
-        self, info: TableInfo, values: pa.Table, same: Mapping[str, Any], raw: Mapping[str, Any] | None = None
+        self,
+        info: TableInfo,
+        values: pa.Table,
+        same: Mapping[str, Any],
+        raw: Mapping[str, Any] | None = None,
+        after: Sequence[Written] = (),
     ) -> None:
         empty = [name for name in values.column_names if values[name].null_count == values.num_rows]
         literals = {name: self._literal(info[name], value) for name, value in same.items() if value is not None}
-        self._insert(info, values.drop_columns(empty), literals)
-        number = info.primary_key[0]
-        for name, (positions, cells) in (raw or {}).items():
-            bound = cells.append_column("number", values[number].take(pa.array(positions)))
-            cell = f"{name_sql(name)} = coalesce(?1, ?2, ?3, ?4)"
-            sql = f"UPDATE {name_sql(info.name)} SET {cell} WHERE {name_sql(number)} = ?5"
-            self._write.later(sql, bound)
+        sql, bound = self._inserting(info, values.drop_columns(empty), literals)
+        number = info.primary_key[0] if info.primary_key else None
+        numbers = one_array(values[number]) if number is not None else None
+
+        def work(link: Link) -> None:
+            keep = np.ones(values.num_rows, bool)
+            for written in after:
+                if written.rows is None and written.refusals():
+                    keep &= written.landed(values.num_rows)
+            link.run(sql, bound if keep.all() else bound.filter(pa.array(keep)))
+            for name, (positions, cells) in (raw or {}).items():
+                assert number is not None
+                assert numbers is not None
+                again = cells.append_column("number", numbers.take(pa.array(positions)))
+                cell = f"{name_sql(name)} = coalesce(?1, ?2, ?3, ?4)"
+                link.run(f"UPDATE {name_sql(info.name)} SET {cell} WHERE {name_sql(number)} = ?5", again)
+
+        self._write.later(work)
 
     def _literal(self, column: Column, value: Any) -> str:
         stored = encode(column, pa.array([value], column.type))[0].as_py()

@@ -6,10 +6,10 @@ import os
 import re
 import threading
 from collections import Counter, deque
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from contextlib import contextmanager
-from typing import Any
+from typing import Any, TypeVar
 from urllib.parse import quote
 
 import pyarrow as pa
@@ -18,6 +18,7 @@ from ..errors import StoreError
 
 _ALL_ROWS = {"adbc.sqlite.query.batch_rows": 1 << 30}  # types are then inferred from every row
 _CACHE_KIB = 327_680
+_T = TypeVar("_T")
 _AHEAD = 8  # statements that may wait to be run in the background
 
 _MENDS = (
@@ -32,12 +33,23 @@ _MENDS = (
 )
 
 
+# how the driver hands over what a single step of a statement could not do
+_REFUSAL = re.compile(r"^Failed to reset statement: (?!out of memory|interrupted)|^(?=datatype mismatch)", re.I)
+
 _open_links: Counter[tuple[int, int]] = Counter()  # by device and file number
 _counting = threading.Lock()
 
 
 class Locked(StoreError):
     """Another connection has the file to itself."""
+
+
+class Refused(StoreError):
+    """The database does not take a row: a constraint, or a trigger that says no. `reason` is its own."""
+
+    def __init__(self, where: str, reason: str) -> None:
+        self.reason = reason
+        super().__init__(f"{where}: the database refused: {reason}")
 
 
 @contextmanager
@@ -53,6 +65,8 @@ def _translated(where: str) -> Iterator[None]:
             if sign in text:
                 kind = Locked if sign == "locked" else StoreError
                 raise kind(f"{where}: {text}: {mend}") from error
+        if error.status_code == adbc_driver_manager.AdbcStatusCode.INTEGRITY or _REFUSAL.match(text):
+            raise Refused(where, _REFUSAL.sub("", text)) from error
         raise StoreError(f"{where}: the database refused: {text}") from error
 
 
@@ -145,6 +159,48 @@ class Link:
         finally:
             self.run("ROLLBACK")
 
+    def run_each(self, sql: str, bound: pa.Table, one_change: bool) -> dict[int, str]:
+        """Run a statement for each row of `bound`; leave out those that the database refuses, and say why.
+
+        With `one_change` each row changes one row and nothing else, so that the count of changes tells at which
+        row the statement stopped. Without, a failed part is undone and halved.
+        """
+        refused: dict[int, str] = {}
+        if not one_change:
+            self._halve(sql, bound, 0, refused)
+            return refused
+        start = 0
+        while start < bound.num_rows:
+            before = self._changes()
+            try:
+                self.run(sql, bound.slice(start))
+                break
+            except Refused as error:
+                at = start + self._changes() - before
+                refused[at] = error.reason
+                start = at + 1
+        return refused
+
+    def _changes(self) -> int:
+        return int(self.query("SELECT total_changes()").column(0)[0].as_py())
+
+    def _halve(self, sql: str, bound: pa.Table, start: int, refused: dict[int, str]) -> None:
+        count = bound.num_rows
+        if not count:
+            return
+        self.run("SAVEPOINT rmend")
+        try:
+            self.run(sql, bound)
+            self.run("RELEASE rmend")
+        except Refused as error:
+            self.run("ROLLBACK TO rmend")
+            self.run("RELEASE rmend")
+            if count == 1:
+                refused[start] = error.reason
+                return
+            self._halve(sql, bound.slice(0, count // 2), start, refused)
+            self._halve(sql, bound.slice(count // 2), start + count // 2, refused)
+
     def query(self, sql: str, bound: pa.Table | None = None) -> pa.Table:
         """The rows of a query; with `bound`, those of the query run for each of its rows, one after the other."""
         with self._statement() as cursor:
@@ -177,14 +233,16 @@ class Background:
     def __init__(self, link: Link) -> None:
         self._link = link
         self._thread = ThreadPoolExecutor(1, "rmend-writer")
-        self._waiting: deque[Future[None]] = deque()
-        self._failed = False
+        self._waiting: deque[Future[Any]] = deque()
+        self._failed: BaseException | None = None
 
-    def later(self, sql: str, bound: pa.Table | None = None) -> None:
-        """Run a statement soon. Waits only when too many are queued."""
+    def later(self, work: Callable[[Link], _T]) -> Future[_T]:
+        """Do something with the link soon. Waits only when too much is queued."""
         while len(self._waiting) >= _AHEAD:
             self._waiting.popleft().result()
-        self._waiting.append(self._thread.submit(self._one, sql, bound))
+        done = self._thread.submit(self._one, work)
+        self._waiting.append(done)
+        return done
 
     def settled(self) -> Link:
         """The link, when all that was queued is done."""
@@ -194,16 +252,16 @@ class Background:
 
     def close(self) -> None:
         """Let the running statement end, and drop the others."""
-        self._failed = True
+        self._failed = self._failed or StoreError(f"{self._link.path}: the run has ended")
         self._thread.shutdown(wait=True, cancel_futures=True)
 
-    def _one(self, sql: str, bound: pa.Table | None) -> None:
-        if self._failed:
-            return
+    def _one(self, work: Callable[[Link], _T]) -> _T:
+        if self._failed is not None:
+            raise self._failed
         try:
-            self._link.run(sql, bound)
-        except BaseException:
-            self._failed = True
+            return work(self._link)
+        except BaseException as error:
+            self._failed = error
             raise
 
 

@@ -35,15 +35,18 @@ class Rows:
         self.finders = described.finders
         """The columns by which a row is found again."""
         self._indexed: dict[tuple[str, ...], bool] = {}
+        self._select = self._selecting(self.info.columns)
+        self._locators = [f"r{i}" for i in range(len(self.finders))]
+        self._from = f"FROM {name_sql(self.info.name)} AS t"
+
+    def _selecting(self, columns: Sequence[Column]) -> str:
         parts = [f"t.{name_sql(name)} AS r{i}" for i, name in enumerate(self.finders)]
-        for i, column in enumerate(self.info.columns):
+        for i, column in enumerate(columns):
             if in_parts(column):
                 parts += [form_sql(f"t.{name_sql(column.name)}", form, f"c{i}_{form}") for form in PARTS]
             else:
                 parts.append(f"t.{name_sql(column.name)} AS c{i}")
-        self._select = ", ".join(parts)
-        self._locators = [f"r{i}" for i in range(len(self.finders))]
-        self._from = f"FROM {name_sql(self.info.name)} AS t"
+        return ", ".join(parts)
 
     def located(self, first: int) -> str:
         """The condition that finds one row again; its values are bound from the number `first` on."""
@@ -52,6 +55,21 @@ class Rows:
     def again(self, link: Link, locators: pa.Table) -> Existing:
         """The rows at `locators`, as they are now."""
         return self._existing(link, link.query(f"SELECT {self._select} {self._from} WHERE {self.located(1)}", locators))
+
+    def since(self, link: Link, number: int) -> Existing:
+        """The rows whose row number is above `number`, in the order in which they were inserted."""
+        name = f"t.{name_sql(self.finders[0])}"
+        sql = f"SELECT {self._select} {self._from} WHERE {name} > {number} ORDER BY {name}"
+        return self._existing(link, link.query(sql))
+
+    def page(self, link: Link, columns: Sequence[str], last: pa.Table | None, most: int) -> Existing:
+        """The next `most` rows after the locator `last`, in the order of the locators."""
+        picked = self.info.pick(columns)
+        finders = ", ".join(f"t.{name_sql(name)}" for name in self.finders)
+        marks = ", ".join(f"?{i + 1}" for i in range(len(self.finders)))
+        where = "" if last is None else f" WHERE ({finders}) > ({marks})"
+        sql = f"SELECT {self._selecting(picked)} {self._from}{where} ORDER BY {finders} LIMIT {most}"
+        return self._existing(link, link.query(sql, last), picked)
 
     def fetch(self, link: Link, keys: pa.Table) -> Existing:
         """The rows that have one of `keys`."""
@@ -93,11 +111,12 @@ class Rows:
             self._indexed[key] = detail.startswith("SEARCH") and detail.count("=?") == len(key)
         return self._indexed[key]
 
-    def _existing(self, link: Link, found: pa.Table) -> Existing:
+    def _existing(self, link: Link, found: pa.Table, columns: Sequence[Column] | None = None) -> Existing:
+        columns = self.info.columns if columns is None else columns
         where_rows = found.select(self._locators)
         arrays: list[pa.Array] = []
         odd: dict[str, Odd] = {}
-        for i, column in enumerate(self.info.columns):
+        for i, column in enumerate(columns):
             parts: pa.Table | None = None
             if in_parts(column):
                 parts = typed_parts(found.select([f"c{i}_{form}" for form in PARTS]))
@@ -113,7 +132,7 @@ class Rows:
             if (mask := done.odd()) is not None:
                 odd[column.name] = self._odd(link, column, where_rows, parts, done, mask)
         positions = found["position"].to_numpy() if "position" in found.column_names else np.arange(found.num_rows)
-        return Existing(positions, pa.table(arrays, names=self.info.names), where_rows, odd)
+        return Existing(positions, pa.table(arrays, names=[c.name for c in columns]), where_rows, odd)
 
     def _parts(self, link: Link, column: Column, locators: pa.Table) -> pa.Table:
         forms = ", ".join(form_sql(f"t.{name_sql(column.name)}", form, form) for form in PARTS)

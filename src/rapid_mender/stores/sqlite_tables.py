@@ -56,7 +56,21 @@ def describe(link: Link, name: str) -> Described | None:
     triggers = bool(link.rows(sql, [real_name])[0][0])
     references = link.rows('SELECT "table", on_update, on_delete FROM pragma_foreign_key_list(?1)', [real_name])
     triggers |= any(table.lower() == real_name.lower() and "NO ACTION" not in how for table, *how in references)
-    return Described(TableInfo(real_name, columns, key, _unique(link, real_name), triggers), finders)
+    sql = 'SELECT "from", "table", "to" FROM pragma_foreign_key_list(?1) ORDER BY id, seq'
+    refers = tuple(f"{a} refers to {b}{f'.{c}' if c else ''}" for a, b, c in link.rows(sql, [real_name]))
+    info = TableInfo(
+        real_name, columns, key, _unique(link, real_name), triggers, _is_referenced(link, real_name), refers
+    )
+    return Described(info, finders)
+
+
+def _is_referenced(link: Link, table: str) -> bool:
+    """Whether a foreign key of any table points at this one, and does something when a row here goes or changes."""
+    sql = (
+        "SELECT count(*) FROM sqlite_master AS m JOIN pragma_foreign_key_list(m.name) AS f WHERE m.type = 'table' "
+        "AND f.\"table\" = ?1 COLLATE NOCASE AND (f.on_update <> 'NO ACTION' OR f.on_delete <> 'NO ACTION')"
+    )
+    return bool(link.rows(sql, [table])[0][0])
 
 
 def _column(link: Link, table: str, row: Sequence[Any], is_number: bool, without_rowid: bool) -> Column:

@@ -1,0 +1,37 @@
+"""The text of an expression as a tree."""
+
+from __future__ import annotations
+
+import sqlglot
+from sqlglot import exp
+from sqlglot.errors import ParseError, TokenError
+
+from .scope import ExpressionError
+
+_LONGEST = 10_000
+
+
+def parse(text: str) -> exp.Expression:
+    if not text.strip():
+        raise ExpressionError(text, "the expression is empty", 0, 0)
+    if len(text) > _LONGEST:
+        raise ExpressionError(text[:60] + "…", f"an expression has at most {_LONGEST} characters", 0, 0)
+    try:
+        found = sqlglot.parse(text)
+    except ParseError as error:
+        one = error.errors[0]
+        at = _offset(text, one.get("line", 1), one.get("col", 1)) - len(one.get("highlight") or " ")
+        what = str(one.get("description", "it cannot be read")).rstrip(".")
+        what = "something is missing here" if "missing for" in what else what
+        raise ExpressionError(text, f"this is not SQL: {what}", max(at, 0), max(at, 0)) from None
+    except TokenError as error:
+        raise ExpressionError(text, f"this is not SQL: {str(error).splitlines()[0]}", 0, len(text) - 1) from None
+    except RecursionError:
+        raise ExpressionError(text[:60] + "…", "the expression is nested too deep", 0, 0) from None
+    if len(found) != 1 or found[0] is None:
+        raise ExpressionError(text, "this is more than one expression", 0, len(text) - 1)
+    return found[0]
+
+
+def _offset(text: str, line: int, column: int) -> int:
+    return sum(len(one) + 1 for one in text.split("\n")[: line - 1]) + column

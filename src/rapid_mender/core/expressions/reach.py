@@ -1,0 +1,96 @@
+"""Conditions that can never be true, and conditions that an earlier one always takes first."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from sqlglot import exp
+from sqlglot.optimizer.simplify import simplify
+
+_WORLDS = ({"matched": True}, {"matched": False, "changed": False})
+"""Either a row has the record's key, or none has it, and then nothing is changed and all its columns are null."""
+
+
+def never_true(tree: exp.Expression) -> bool:
+    """Whether a condition is false or unknown whatever the values are, as far as can be told without them."""
+    return all(_known(_folded(tree, world)) in (False, None) for world in _WORLDS)
+
+
+def unreachable(trees: Sequence[tuple[int, exp.Expression]]) -> list[tuple[int, int]]:
+    """Pairs (later, earlier) of numbered conditions of which the earlier is true whenever the later is."""
+    found = []
+    parts = [(number, _conjuncts(tree), tree) for number, tree in trees]
+    for place, (number, mine, _) in enumerate(parts):
+        for earlier, theirs, tree in parts[:place]:
+            always = all(_known(_folded(tree, world)) is True for world in _WORLDS)
+            if always or theirs <= mine:
+                found.append((number, earlier))
+                break
+    return found
+
+
+def _conjuncts(tree: exp.Expression) -> set[str]:
+    tree = _bare(tree)
+    parts = tree.flatten() if isinstance(tree, exp.And) else [tree]
+    return {_bare(part).sql(normalize=True) for part in parts}
+
+
+def _bare(tree: exp.Expression) -> exp.Expression:
+    while isinstance(tree, exp.Paren):
+        tree = tree.this
+    return tree
+
+
+def _folded(tree: exp.Expression, world: dict[str, bool]) -> exp.Expression:
+    def known(node: exp.Expression) -> exp.Expression:
+        if isinstance(node, exp.Column):
+            if not node.table and node.name.lower() in world:
+                return exp.Boolean(this=world[node.name.lower()])
+            if node.table.lower() == "existing" and not world["matched"]:
+                return exp.Null()
+        if isinstance(node, exp.Anonymous) and node.name.lower() == "changed" and not world["matched"]:
+            return exp.Boolean(this=False)
+        return node
+
+    try:
+        return simplify(tree.copy().transform(known))
+    except Exception:  # what cannot be simplified is not known
+        return tree
+
+
+_UNKNOWN = object()
+
+
+def _known(tree: exp.Expression) -> object:
+    """True, False or None (null) if the condition is that whatever the values are; else something else."""
+    tree = _bare(tree)
+    if isinstance(tree, exp.Boolean):
+        return bool(tree.this)
+    if isinstance(tree, exp.Null):
+        return None
+    if isinstance(tree, exp.Not):
+        value = _known(tree.this)
+        return (not value) if isinstance(value, bool) else value
+    if isinstance(tree, exp.And | exp.Or):
+        values = [_known(part) for part in tree.flatten()]
+        decisive = isinstance(tree, exp.Or)
+        if decisive in values:
+            return decisive
+        if all(value is not _UNKNOWN for value in values):
+            return None if None in values else not decisive
+        if isinstance(tree, exp.And) and None in values:
+            return None  # null, or false: never true
+        return _UNKNOWN
+    if isinstance(tree, exp.EQ | exp.NEQ | exp.GT | exp.GTE | exp.LT | exp.LTE | exp.Like | exp.Between | exp.In):
+        return None if any(isinstance(_bare(part), exp.Null) for part in _operands(tree)) else _UNKNOWN
+    if isinstance(tree, exp.Is) and isinstance(tree.expression, exp.Null) and isinstance(_bare(tree.this), exp.Null):
+        return True
+    return _UNKNOWN
+
+
+def _operands(tree: exp.Expression) -> list[exp.Expression]:
+    if isinstance(tree, exp.In):
+        return [tree.this]
+    if isinstance(tree, exp.Between):
+        return [tree.this]
+    return [tree.this, tree.expression]

@@ -1,0 +1,224 @@
+"""Rules: conditions of the job that decide on a record instead of the default."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..errors import JobError
+from .cast import as_text
+from .decide import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
+from .expressions import Cells, Env, Expression, ExpressionError, Scope, compile_expression
+from .expressions.scope import Name
+
+Function = Callable[[pa.Table, pa.Table], Any]
+
+
+class Template:
+    """The text of `because`, with expressions between braces; {{ is a brace."""
+
+    def __init__(self, text: str, scope: Scope) -> None:
+        self.parts: list[str | Expression] = []
+        at = 0
+        while at < len(text):
+            here = min((place for place in (text.find("{", at), text.find("}", at)) if place >= 0), default=len(text))
+            if here > at:
+                self.parts.append(text[at:here])
+            if here == len(text):
+                break
+            if text[here : here + 2] in ("{{", "}}"):
+                self.parts.append(text[here])
+                at = here + 2
+                continue
+            end = text.find("}", here)
+            if text[here] == "}" or end < 0:
+                raise ExpressionError(text, "a brace stands alone; write {{ or }} for a brace itself", here, here)
+            try:
+                self.parts.append(compile_expression(text[here + 1 : end], scope))
+            except ExpressionError as error:
+                raise ExpressionError(text, error.what, here + 1 + error.start, here + 1 + error.end) from None
+            at = end + 1
+
+    def texts(self, env: Env) -> pa.Array | str:
+        """One text for all rows, or one for each."""
+        if all(isinstance(part, str) for part in self.parts):
+            return "".join(str(part) for part in self.parts)
+        pieces = []
+        for part in self.parts:
+            if isinstance(part, str):
+                pieces.append(part)
+            else:
+                pieces.append(pc.fill_null(as_text(env.array(part.evaluate(env).values))[0].cast(pa.string()), "null"))
+        return pc.binary_join_element_wise(*pieces, "")
+
+    @property
+    def uses(self) -> tuple[Name, ...]:
+        return tuple(name for part in self.parts if isinstance(part, Expression) for name in part.uses)
+
+
+@dataclass(frozen=True)
+class BoundRule:
+    """A rule whose condition is checked against the columns. `number` counts from 1."""
+
+    number: int
+    decide: int
+    when: Expression | Function
+    because: Template
+
+    @property
+    def name(self) -> str:
+        return f"rule {self.number}"
+
+
+@dataclass
+class Met(Mapping[Name, pa.Array]):
+    """The names of a rule over looked-up records: each column is made when it is first asked for."""
+
+    incoming: pa.Table
+    raw: Mapping[str, pa.Array]
+    existing: pa.Table
+    found: np.ndarray
+    """For each record the place of the row that it meets, or -1."""
+    changed: Mapping[str, np.ndarray]
+    compared: np.ndarray
+    """A mask of the rows in which a compared column differs."""
+    types: Mapping[Name, pa.DataType] = field(default_factory=dict)
+    _made: dict[Name, pa.Array] = field(default_factory=dict)
+
+    def __getitem__(self, name: Name) -> pa.Array:
+        if name not in self._made:
+            self._made[name] = self._make(*name)
+        return self._made[name]
+
+    def __iter__(self) -> Iterator[Name]:
+        return iter(self._made)
+
+    def __len__(self) -> int:
+        return len(self._made)
+
+    def _make(self, side: str, name: str) -> pa.Array:
+        matched = self.found >= 0
+        if side == "incoming":
+            if name in self.incoming.column_names:
+                return self.incoming[name].combine_chunks()
+            if name in self.raw:
+                return self.raw[name]
+            return pa.nulls(len(self.found), self.types.get(("incoming", name), pa.null()))
+        if side == "existing":
+            return self.existing[name].combine_chunks().take(pa.array(self.found, mask=~matched))
+        if name == "matched":
+            return pa.array(matched)
+        mask = self.compared if not side else self.changed.get(name)
+        out = np.zeros(len(self.found), bool)
+        if mask is not None:
+            out[matched] = mask[self.found[matched]]
+        return pa.array(out)
+
+    def tables(self) -> tuple[pa.Table, pa.Table]:
+        """Both sides as tables, for a rule that is a function."""
+        index = pa.array(self.found, mask=self.found < 0)
+        extra = {name: values for name, values in self.raw.items() if name not in self.incoming.column_names}
+        incoming = self.incoming
+        for name, values in extra.items():
+            incoming = incoming.append_column(name, values)
+        return incoming, self.existing.take(index)
+
+
+class _Some(Mapping[Name, pa.Array]):
+    def __init__(self, every: Mapping[Name, pa.Array], rows: pa.Array) -> None:
+        self._every, self._rows = every, rows
+
+    def __getitem__(self, name: Name) -> pa.Array:
+        return self._every[name].take(self._rows)
+
+    def __iter__(self) -> Iterator[Name]:
+        return iter(self._every)
+
+    def __len__(self) -> int:
+        return len(self._every)
+
+
+@dataclass
+class Fired:
+    """What came of the rules: how often each decided, and how often each could not be computed."""
+
+    decided: dict[int, int] = field(default_factory=dict)
+    failed: dict[int, int] = field(default_factory=dict)
+
+    def add(self, other: Fired) -> None:
+        for mine, theirs in ((self.decided, other.decided), (self.failed, other.failed)):
+            for number, count in theirs.items():
+                mine[number] = mine.get(number, 0) + count
+
+
+def truth(rule: BoundRule, env: Env, met: Met) -> Cells:
+    """The value of a rule's condition for each record. Raises JobError if a function does not give booleans."""
+    if isinstance(rule.when, Expression):
+        return rule.when.evaluate(env)
+    try:
+        given = rule.when(*met.tables())
+    except Exception as error:
+        raise JobError(f"{rule.name}: its function raised {type(error).__name__}: {error}") from error
+    try:
+        values = given.combine_chunks() if isinstance(given, pa.ChunkedArray) else given
+        values = values if isinstance(values, pa.Array) else pa.array(values, from_pandas=True)
+        values = values.cast(pa.bool_()) if pa.types.is_null(values.type) else values
+    except (TypeError, pa.ArrowInvalid, pa.ArrowTypeError) as error:
+        raise JobError(f"{rule.name}: its function must return a boolean array: {error}") from error
+    if not pa.types.is_boolean(values.type) or len(values) != env.rows:
+        raise JobError(
+            f"{rule.name}: its function must return {env.rows} booleans, one for each record; it returned "
+            f"{len(values)} of type {values.type}"
+        )
+    return Cells(values)
+
+
+def apply_rules(
+    decisions: Decisions, rules: list[BoundRule], env: Env, met: Met, eligible: np.ndarray, updates: np.ndarray
+) -> Fired:
+    """Let the first rule that is true decide on each `eligible` record.
+
+    `updates` masks the records whose row would get another value from an update. An update that changes
+    nothing is no update, and the default reason "unchanged" stays.
+    """
+    fired = Fired()
+    waiting = eligible.copy()
+    matched = met.found >= 0
+    for rule in rules:
+        if not waiting.any():
+            break
+        cells = truth(rule, env, met)
+        hit = np.asarray(pc.fill_null(cells.values, False)).astype(bool, copy=False) & waiting
+        if cells.failed is not None and (count := int((cells.failed & waiting).sum())):
+            fired.failed[rule.number] = count
+        waiting &= ~hit
+        if not hit.any():
+            continue
+        fired.decided[rule.number] = int(hit.sum())
+        wrong = hit & (matched if rule.decide == INSERT else ~matched if rule.decide in (UPDATE, DELETE) else False)
+        if wrong.any():
+            word = "insert, and a row has this key" if rule.decide == INSERT else None
+            word = word or f"{'update' if rule.decide == UPDATE else 'delete'}, and no row has this key"
+            decisions.put(wrong, REJECT, f"{rule.name} says {word}")
+            hit = hit & ~wrong
+        if rule.decide == UPDATE:
+            hit = hit & updates
+        if rule.decide == INSERT:
+            hit = hit & (decisions.codes != REJECT)  # what cannot be inserted stays rejected, and says why
+        if hit.any():
+            rows = pa.array(np.flatnonzero(hit))
+            some = Env(len(rows), _Some(env.values, rows), env.now)
+            decisions.put(hit, rule.decide, rule.because.texts(some))
+    return fired
+
+
+def apply_allow(decisions: Decisions, allowed: tuple[int, ...]) -> None:
+    """What the job does not allow is skipped, and says so."""
+    for code, word in ((INSERT, "an insert"), (UPDATE, "an update"), (DELETE, "a delete")):
+        if code not in allowed:
+            decisions.put(decisions.codes == code, SKIP, f"the job does not allow {word}")

@@ -1,0 +1,56 @@
+"""Existing rows that did not come with a batch that is a full copy."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from datetime import datetime
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from .core.existing import Existing
+from .core.expressions import Env
+from .core.keys import null_keys, one_array
+from .meeting import marking
+from .plan import Plan
+from .reading import Batch
+from .stores.base import Session
+
+_AT_ONCE = 1 << 16
+
+
+class Leaving:
+    """The rows within the job's scope whose keys did not come. Finding them writes nothing."""
+
+    def __init__(self, session: Session, plan: Plan, batch: Batch, now: datetime) -> None:
+        self.session, self.plan = session, plan
+        self.count = 0
+        self._pages: list[Existing] = []
+        came = batch.came()
+        uses = [name for _, name in plan.scope.uses] if plan.scope is not None else []
+        columns = list(dict.fromkeys([*plan.key, *uses, *plan.mark]))
+        failed = 0
+        for page in session.scan(plan.info, columns):
+            keys = page.values.select(plan.key)
+            gone = ~came(keys) & ~null_keys(keys)
+            if plan.scope is not None:
+                values = {("existing", name): one_array(page.values[name]) for name in columns}
+                cells = plan.scope.evaluate(Env(page.values.num_rows, values, now))
+                failed += int((cells.failed & gone).sum()) if cells.failed is not None else 0
+                gone &= np.asarray(pc.fill_null(cells.values, False)).astype(bool, copy=False)
+            if plan.job.delete == "mark" and gone.any():
+                gone &= marking(plan, page)[1].having(plan.mark)
+            if gone.any():
+                rows = page.take(np.flatnonzero(gone))
+                self.count += len(rows.positions)
+                self._pages.append(Existing(rows.positions, pa.table({}), rows.locators))
+        if failed:
+            plan.warn(f"scope could not be computed for {failed:,} rows that did not come; they were kept")
+
+    def __iter__(self) -> Iterator[Existing]:
+        """The rows with all their values, some at a time; the last first, so that deleting moves none of the others."""
+        for page in reversed(self._pages):
+            for start in reversed(range(0, len(page.positions), _AT_ONCE)):
+                some = page.locators.slice(start, _AT_ONCE)
+                yield self.session.again(self.plan.info, Existing(np.arange(some.num_rows), pa.table({}), some))

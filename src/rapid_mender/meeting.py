@@ -1,0 +1,155 @@
+"""Records meeting the rows of the table: looked up, compared, and decided on. Nothing is written here."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from .core.compare import Patterns, differences, differs
+from .core.decide import DELETE, INSERT, REJECT, SKIP, Decisions, decide_met
+from .core.existing import Existing
+from .core.expressions import Env
+from .core.keys import null_keys, one_array
+from .core.rules import Fired, Met, apply_allow, apply_rules
+from .plan import Plan, Reading
+from .stores.base import Session
+
+
+@dataclass
+class Outcome:
+    """What remains of a meeting when it is over: where in the chunk the records are, and what was decided."""
+
+    places: np.ndarray
+    decisions: Decisions
+    patterns: Patterns
+    found: np.ndarray
+
+    def rows_of(self, code: int) -> np.ndarray:
+        """The places, among the rows that were met, of those of a decision."""
+        return self.found[(self.decisions.codes == code) & (self.found >= 0)]
+
+
+@dataclass
+class Meeting:
+    """Some records, the rows that they meet, and what is to be done."""
+
+    values: pa.Table
+    existing: Existing
+    setting: pa.Table
+    """For each row of `existing`, the values that an update would set."""
+    changed: dict[str, np.ndarray]
+    """By column: the rows of `existing` in which that differs from what is there."""
+    patterns: Patterns
+    decisions: Decisions
+    found: np.ndarray
+    """For each record the place of its row in `existing`, or -1."""
+    met: Met
+    fired: Fired = field(default_factory=Fired)
+
+
+def meet(
+    session: Session,
+    plan: Plan,
+    reading: Reading,
+    values: pa.Table,
+    extras: dict[str, pa.Array],
+    now: datetime,
+) -> Meeting:
+    """Look records up, and decide on them: by default, by the rules, by what the job allows."""
+    count = values.num_rows
+    existing = _fetch(session, plan, values)
+    answers = pa.array(existing.positions)
+    sent = plan.updatable(values.column_names)
+    setting = values.select(sent).take(answers)
+    changed = differences(existing, setting, sent, plan.likeness)
+    compared = np.zeros(len(existing.positions), bool)
+    for name in sent:
+        if plan.compares(name):
+            compared |= changed[name]
+    for name, other in plan.previous().items():
+        if name in changed:
+            old = one_array(existing.values[name])
+            changed[other] = changed[name] & differs(one_array(existing.values[other]), old)
+            setting = setting.append_column(other, old)
+    patterns = Patterns(changed, len(existing.positions))
+    stale = _stale(plan, existing, values, answers)
+    decisions, found = decide_met(
+        count, existing.positions, patterns, compared, stale, plan.lacking(values.column_names)
+    )
+    _refuse_null_inserts(plan, values, decisions)
+    met = Met(values, extras, existing.values, found, changed, compared, reading.types)
+    meeting = Meeting(values, existing, setting, changed, patterns, decisions, found, met)
+    if reading.rules:
+        several = np.bincount(existing.positions, minlength=count) > 1
+        updates = np.zeros(count, bool)
+        updates[found >= 0] = patterns.having(changed)[found[found >= 0]]
+        env = Env(count, met, now)
+        meeting.fired = apply_rules(decisions, reading.rules, env, met, ~several, updates)
+        _refuse_null_inserts(plan, values, decisions)
+    _skip_marked(plan, meeting)
+    apply_allow(decisions, plan.allowed)
+    return meeting
+
+
+def _fetch(session: Session, plan: Plan, values: pa.Table) -> Existing:
+    """The rows that have the records' keys; a record whose key the database is to make meets none."""
+    keys = values.select(plan.key)
+    null = null_keys(keys)
+    if not null.any():
+        return session.fetch(plan.info, keys)
+    whole = np.flatnonzero(~null)
+    found = session.fetch(plan.info, keys.take(pa.array(whole)))
+    found.positions = whole[found.positions]
+    return found
+
+
+def _stale(plan: Plan, existing: Existing, values: pa.Table, answers: pa.Array) -> np.ndarray:
+    """A mask of the rows that are newer than the record. What has no date is older than what has one."""
+    if plan.order is None:
+        return np.zeros(len(existing.positions), bool)
+    old = one_array(existing.values[plan.order])
+    if plan.order not in values.column_names:
+        return old.is_valid().to_numpy(zero_copy_only=False)
+    new = one_array(values[plan.order]).take(answers)
+    older = pc.fill_null(pc.less(new, old), False)
+    return np.asarray(pc.or_(older, pc.and_(pc.is_null(new), pc.is_valid(old)))).astype(bool, copy=False)
+
+
+def _refuse_null_inserts(plan: Plan, values: pa.Table, decisions: Decisions) -> None:
+    """A null for a required column that an update would have passed over, on a record that is to be inserted."""
+    for name in values.column_names:
+        column = plan.info[name]
+        if column.nullable or name in plan.key or plan.strict_nulls(name) or plan.writes(name) == "never":
+            continue
+        if values[name].null_count:
+            null = one_array(values[name]).is_null().to_numpy(zero_copy_only=False)
+            why = f"{name} is required (NOT NULL) and came without a value"
+            decisions.put(null & (decisions.codes == INSERT), REJECT, why)
+
+
+def _skip_marked(plan: Plan, meeting: Meeting) -> None:
+    """A row that is marked as deleted already needs no more."""
+    doomed = meeting.decisions.codes == DELETE
+    if plan.job.delete != "mark" or not doomed.any():
+        return
+    rows = np.flatnonzero(doomed)
+    done = ~marking(plan, meeting.existing.take(meeting.found[rows]))[1].having(plan.mark)
+    mask = np.zeros(len(doomed), bool)
+    mask[rows[done]] = True
+    meeting.decisions.put(mask, SKIP, "marked as deleted already")
+
+
+def marking(plan: Plan, rows: Existing) -> tuple[dict[str, np.ndarray], Patterns]:
+    """Which columns a mark would change in which rows."""
+    count = len(rows.positions)
+    changed = {}
+    for name, value in plan.mark.items():
+        mask = differs(one_array(rows.values[name]), pa.repeat(value, count))
+        if name in rows.odd:
+            mask = mask | rows.odd[name].unreadable
+        changed[name] = mask
+    return changed, Patterns(changed, count)

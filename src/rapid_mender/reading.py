@@ -1,0 +1,247 @@
+"""Reading a batch: once from end to end, to find the keys that repeat, and then again in chunks for the merge."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Callable, Iterator, Sequence
+from dataclasses import dataclass, field
+from datetime import datetime
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from .core.cast import plain
+from .core.expressions import Env
+from .core.expressions.scope import Name
+from .core.hashing import hash_rows
+from .core.keys import STANDS, RepeatFinder, among, fold_table, null_keys, one_array, settle_repeats
+from .core.records import Records, check_required, derive, misfit, read_columns
+from .incoming import Chunk, Source, Spool
+from .plan import Plan, Reading, shape_of
+from .stores.base import Session
+
+Progress = Callable[[str, int, int | None], None]
+"""Called with what is being done ("reading", "merging"), how much of it is done, and how much there is."""
+
+_ROW = "\x00row"  # the column of a spooled table that holds the records' numbers
+_CHUNK_BYTES = 64 << 20
+_PART = 1 << 18
+
+
+@dataclass
+class Repeats:
+    """What becomes of the records whose keys come more than once, by row number."""
+
+    rows: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
+    fates: np.ndarray = field(default_factory=lambda: np.empty(0, np.int8))
+    measures: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
+
+    def of(self, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
+        fate, measure = np.full(len(rows), STANDS, np.int8), rows
+        if len(self.rows):
+            at = np.minimum(np.searchsorted(self.rows, rows), len(self.rows) - 1)
+            hit = self.rows[at] == rows
+            fate[hit] = self.fates[at[hit]]
+            measure = np.where(hit, self.measures[at], rows)
+        return fate, measure
+
+
+class Batch:
+    """The records of a source, in the terms of a plan."""
+
+    def __init__(self, plan: Plan, source: Source, now: datetime, progress: Progress) -> None:
+        self.plan, self.source, self.now, self.progress = plan, source, now, progress
+        self.repeats = Repeats()
+        self.keyless = 0
+        """How many records have no key that can be read."""
+        self._seeds = [secrets.randbits(64) for _ in range(4)]
+        self._spool = Spool()
+        self._came: list[np.ndarray] = []
+
+    @property
+    def rows(self) -> int:
+        return self._spool.rows
+
+    def close(self) -> None:
+        self._spool.close()
+
+    # -- a chunk in the table's terms -------------------------------------------------------------------
+
+    def reading(self, chunk: Chunk) -> Reading:
+        return self.plan.reading(shape_of(chunk.raw.schema))
+
+    def read(self, chunk: Chunk, only: Sequence[str] | None = None) -> Records:
+        """A chunk in the table's terms; `only` some columns. A key column that it lacks is null."""
+        reading, info = self.reading(chunk), self.plan.info
+        derived = {name: e for name, e in reading.derived.items() if only is None or name in only}
+        needed = {name for e in derived.values() for _, name in e.uses}
+        wanted = {n: c for n, c in reading.mapping.items() if only is None or c in only or c in needed}
+        records = read_columns(chunk.raw, chunk.rows, wanted, info)
+        if derived:
+            derive(records, derived, self._env(chunk, records, reading), info)
+        absent = [name for name in self.plan.key if name not in records.values.column_names]
+        if absent:
+            nulls = {name: pa.nulls(len(chunk.rows), info[name].type) for name in absent}
+            present = zip(records.values.column_names, records.values.columns, strict=True)
+            records.values = pa.table(dict(present) | nulls)
+        return records
+
+    def extras(self, chunk: Chunk) -> dict[str, pa.Array]:
+        """The incoming columns that go nowhere, as they came; expressions may use them."""
+        there = set(chunk.raw.column_names)
+        kinds = self.reading(chunk).extras
+        return {
+            name: plain(chunk.raw[name]) if name in there else pa.nulls(len(chunk.rows), kind)
+            for name, kind in kinds.items()
+        }
+
+    def _env(self, chunk: Chunk, records: Records, reading: Reading) -> Env:
+        values: dict[Name, pa.Array] = {
+            ("incoming", name): one_array(records.values[name]) for name in records.values.column_names
+        }
+        for name, column in self.extras(chunk).items():
+            values["incoming", name] = column
+        for place, kind in reading.types.items():
+            if place not in values:
+                values[place] = pa.nulls(len(chunk.rows), kind)
+        return Env(len(chunk.rows), values, self.now)
+
+    def check(self, session: Session, records: Records) -> None:
+        """Note the faults that only the store, the table or the key can tell."""
+        plan = self.plan
+        records.values, refused = session.settle(plan.info, records.values)
+        for name, mask in refused.items():
+            values = one_array(records.values[name]).filter(pa.array(mask))
+            records.add_fault(mask, misfit(values, plan.info[name], "held exactly by this store"))
+        sent = records.values.column_names
+        check_required(records, plan.info, [n for n in sent if n not in plan.key and plan.strict_nulls(n)])
+        null = null_keys(records.values.select(self._must_come())) & records.faults.is_null().to_numpy(
+            zero_copy_only=False
+        )
+        if null.any():
+            empty = [
+                pc.if_else(
+                    pc.is_null(one_array(records.values[name]).filter(pa.array(null))),
+                    name,
+                    pa.scalar(None, pa.string()),
+                )
+                for name in self._must_come()
+            ]
+            names = pc.binary_join_element_wise(*empty, ", ", null_handling="skip")
+            records.add_fault(null, pc.binary_join_element_wise("the key has no value: ", names, ""))
+
+    def _must_come(self) -> list[str]:
+        """The key columns that the database cannot make."""
+        plan = self.plan
+        makes = plan.job.null_key == "generate"
+        return [name for name in plan.key if not (makes and plan.info[name].has_default)]
+
+    # -- from end to end --------------------------------------------------------------------------------
+
+    def read_all(self, session: Session, remember: bool) -> None:
+        """Read the batch, and find what becomes of keys that repeat. `remember` which keys came."""
+        finder = RepeatFinder()
+        names: dict[str, None] = {}
+        for chunk in self.source:
+            names |= dict.fromkeys(chunk.raw.column_names)
+            for start in range(0, len(chunk.rows), _PART):
+                part = chunk.slice(start, _PART)
+                keys, usable = self._keys(session, part)
+                hashes = hash_rows(self._folded(keys), self._seeds[0])[usable]
+                finder.add(hashes)
+                if remember:
+                    self._came.append(hashes)
+                    self.keyless += int((~usable).sum())
+            self._spool.put(chunk.raw.append_column(_ROW, pa.array(chunk.rows)), free=self.source.in_memory)
+            self.progress("reading", self.source.done, self.source.size)
+        if names and self.source.schema is None:
+            self.plan.check_batch(list(names), self._last_reading())
+        self.keyless += len(self.source.broken)
+        repeated = finder.repeated()
+        if not len(repeated):
+            return
+        self._settle(session, repeated)
+
+    def _last_reading(self) -> Reading:
+        shapes = [shape_of(table.drop_columns([_ROW]).schema) for table in self._spool]
+        return self.plan.reading(shapes[-1])
+
+    def _settle(self, session: Session, repeated: np.ndarray) -> None:
+        """Decide what becomes of the records whose keys have one of the `repeated` hashes."""
+        order = self.plan.order
+        found: list[tuple[np.ndarray, ...]] = []
+        ages: list[pa.Array] = []
+        for chunk in self.chunks(_PART):
+            keys, usable = self._keys(session, chunk)
+            folded = self._folded(keys)
+            first = hash_rows(folded, self._seeds[0])
+            hit = np.flatnonzero(usable & among(first, repeated))
+            if len(hit):
+                some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
+                second = hash_rows(folded, self._seeds[1])[hit]
+                record, age = self._record_hash(session, some, order)
+                found.append((some.rows, first[hit], second, record))
+                ages.append(age)
+        rows, key_a, key_b, record = (np.concatenate(arrays) for arrays in zip(*found, strict=True))
+        age = None
+        if order is not None:
+            every = pa.concat_arrays(ages)
+            ranks = pc.rank(every, sort_keys="ascending", null_placement="at_start", tiebreaker="dense")
+            age = ranks.to_numpy().astype(np.int64)
+        fates, measures = settle_repeats(rows, key_a, key_b, record, self.plan.job.duplicates, age)
+        by_row = np.argsort(rows)
+        self.repeats = Repeats(rows[by_row], fates[by_row], measures[by_row])
+
+    def _folded(self, keys: pa.Table) -> list[pa.Array]:
+        return fold_table(keys, self.plan.info.pick(self.plan.key))
+
+    def _keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
+        """The keys of a chunk in the table's types, and a mask of those that are whole."""
+        records = self.read(chunk, self.plan.key)
+        keys, refused = session.settle(self.plan.info, records.values.select(self.plan.key))
+        usable = ~null_keys(keys)
+        for mask in refused.values():
+            usable &= ~mask
+        return keys, usable
+
+    def _record_hash(self, session: Session, chunk: Chunk, order: str | None) -> tuple[np.ndarray, pa.Array]:
+        """A hash of all that each record says, faults too (a column that was not sent has its own), and its age."""
+        records = self.read(chunk)
+        values, _ = session.settle(self.plan.info, records.values)
+        sent = [name for name in self.plan.info.names if name in values.column_names]
+        which = pa.array([" ".join(sent)]).take(pa.array(np.zeros(len(chunk.rows), np.int64)))
+        hashed = hash_rows([which, records.faults, *(one_array(values[name]) for name in sent)], self._seeds[2])
+        if order is None:
+            return hashed, pa.nulls(0)
+        kind = self.plan.info[order].type
+        return hashed, one_array(values[order]) if order in sent else pa.nulls(len(chunk.rows), kind)
+
+    def came(self) -> Callable[[pa.Table], np.ndarray]:
+        """A function that tells for a table of keys which of them came with the batch."""
+        every = np.unique(np.concatenate(self._came)) if self._came else np.empty(0, np.uint64)
+        self._came.clear()
+        return lambda keys: among(hash_rows(self._folded(keys), self._seeds[0]), every)
+
+    def chunks(self, most: int) -> Iterator[Chunk]:
+        """The batch again: as few chunks as the store and the memory allow."""
+        waiting: list[pa.Table] = []
+        rows = size = 0
+
+        def gathered() -> Iterator[Chunk]:
+            if waiting:
+                table = pa.concat_tables(waiting)
+                waiting.clear()
+                numbers = table[_ROW].to_numpy()
+                raw = table.drop_columns([_ROW])
+                for start in range(0, len(numbers), most):
+                    yield Chunk(raw.slice(start, most), numbers[start : start + most])
+
+        for table in self._spool:
+            full = rows + table.num_rows > most or size + table.nbytes > _CHUNK_BYTES
+            if waiting and (full or table.schema != waiting[0].schema):
+                yield from gathered()
+                rows = size = 0
+            waiting.append(table)
+            rows, size = rows + table.num_rows, size + table.nbytes
+        yield from gathered()

@@ -1,0 +1,132 @@
+"""Writing what was decided: rows, their history, and what the database would not take."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from .core import changes as changes_of
+from .core.compare import Patterns
+from .core.decide import DELETE, INSERT, REJECT, UPDATE
+from .core.existing import Existing
+from .core.keys import one_array
+from .history import Recorder, odd_cells
+from .meeting import Meeting, Outcome, marking
+from .plan import Plan
+from .stores.base import Refusals, Session, Written
+
+
+@dataclass
+class Pending:
+    """Rows that were sent to the store, and which records of the meeting they belong to."""
+
+    records: np.ndarray
+    refusals: Callable[[], Refusals]
+    made: tuple[np.ndarray, pa.Table] | None = None
+    """The records whose keys the database made, and these keys."""
+
+
+class Writer:
+    """Carries decisions out in one transaction."""
+
+    def __init__(self, session: Session, plan: Plan, recorder: Recorder) -> None:
+        self.session, self.plan, self.recorder = session, plan, recorder
+
+    def write(self, meeting: Meeting) -> list[Pending]:
+        """Write what a meeting decided. What the store refuses is known later: see `settle`."""
+        codes, found = meeting.decisions.codes, meeting.found
+        updated, inserted, doomed = (np.flatnonzero(codes == code) for code in (UPDATE, INSERT, DELETE))
+        pending: list[Pending] = []
+        if not (len(updated) or len(inserted) or len(doomed)):
+            return pending
+        self.recorder.start()
+        if len(updated):
+            rows = found[updated]
+            written = self.update(meeting.existing.take(rows), meeting.setting, meeting.changed, meeting.patterns, rows)
+            pending.append(Pending(updated, written.refusals))
+        if len(inserted):
+            pending += self._insert(meeting, inserted)
+        if len(doomed):
+            pending += [
+                Pending(doomed, written.refusals) for written in self.delete(meeting.existing.take(found[doomed]))
+            ]
+        return pending
+
+    def update(
+        self, old: Existing, setting: pa.Table, changed: dict[str, np.ndarray], patterns: Patterns, rows: np.ndarray
+    ) -> Written:
+        """Set the columns that changed in any of the rows `old`, which are at `rows` in the other arguments."""
+        index, new = pa.array(rows), {}
+        for name, mask in changed.items():
+            here = mask[rows]
+            if here.any():
+                value = one_array(setting[name]).take(index)
+                new[name] = value if here.all() else pc.if_else(pa.array(here), value, one_array(old.values[name]))
+        written = self.session.update(self.plan.info, old, pa.table(new))
+        texts = patterns.texts(changes_of.spell_changed).take(index)
+        if written.rows is not None:
+            old, texts = old.take(written.rows), texts.take(pa.array(written.rows))
+        changes = changes_of.build(self.plan.info, "update", old.values, written.stored.values, texts)
+        self.recorder.record("update", changes, odd_cells(old=old, new=written.stored), [written])
+        return written
+
+    def _insert(self, meeting: Meeting, inserted: np.ndarray) -> list[Pending]:
+        plan = self.plan
+        names = [name for name in meeting.values.column_names if plan.writes(name) != "never"]
+        values = meeting.values.select(names).take(pa.array(inserted))
+        kinds = np.zeros(len(inserted), np.int64)  # which parts of the key the database is to make
+        for bit, name in enumerate(plan.key):
+            if values[name].null_count:
+                kinds |= one_array(values[name]).is_null().to_numpy(zero_copy_only=False).astype(np.int64) << bit
+        out = []
+        for kind in np.unique(kinds).tolist():
+            made = [name for bit, name in enumerate(plan.key) if kind >> bit & 1]
+            mine = np.flatnonzero(kinds == kind)
+            some = values.take(pa.array(mine)) if len(mine) < len(inserted) else values
+            written = self.session.insert(plan.info, some.drop_columns(made), plan.key)
+            stored = written.stored
+            changes = changes_of.build(plan.info, "insert", None, stored.values)
+            self.recorder.record("insert", changes, odd_cells(new=stored), [written])
+            records = inserted[mine]
+            landed = records if written.rows is None else records[written.rows]
+            out.append(Pending(records, written.refusals, (landed, stored.values.select(plan.key)) if made else None))
+        return out
+
+    def delete(self, rows: Existing) -> list[Written]:
+        """Delete rows in the way that the job says: remove them, mark them, or move them to the archive."""
+        plan, session = self.plan, self.session
+        if plan.job.delete == "mark":
+            changed, patterns = marking(plan, rows)
+            count = len(rows.positions)
+            setting = pa.table({name: pa.repeat(value, count) for name, value in plan.mark.items()})
+            return [self.update(rows, setting, changed, patterns, np.arange(count))]
+        steps = []
+        if plan.archive is not None:
+            steps.append(session.copy(plan.info, rows, plan.archive))
+        steps.append(session.delete(plan.info, rows, *steps))
+        changes = changes_of.build(plan.info, "delete", rows.values, None)
+        self.recorder.record("delete", changes, odd_cells(old=rows), steps)
+        return steps
+
+
+def settle(plan: Plan, outcome: Outcome, pending: Sequence[Pending]) -> None:
+    """Reject the records that the store refused, with its own reason. Waits until that is known."""
+    for one in pending:
+        refusals = one.refusals()
+        if refusals:
+            places = np.fromiter(refusals, np.int64, len(refusals))
+            order = np.argsort(places)
+            reasons = [in_words(plan, reason) for reason in refusals.values()]
+            mask = np.zeros(len(outcome.places), bool)
+            mask[one.records[places]] = True
+            outcome.decisions.put(mask, REJECT, pa.array([reasons[at] for at in order.tolist()], pa.string()))
+
+
+def in_words(plan: Plan, reason: str) -> str:
+    """A database's reason for not taking a row, with what it refers to."""
+    about = f" ({'; '.join(plan.info.refers)})" if "FOREIGN KEY" in reason.upper() and plan.info.refers else ""
+    return f"the database refused: {reason}{about}"
