@@ -83,6 +83,9 @@ class Compiler:
             raise self.wrong(part, "the expression is nested too deep")
         for kind in type(part).__mro__:
             if kind in _HANDLERS:
+                unknown = [name for name, value in part.args.items() if value and name not in _ARGUMENTS]
+                if unknown:
+                    raise self.wrong(part, f"{unknown[0].upper()} cannot stand here")
                 node = _HANDLERS[kind](self, part)
                 break
         else:
@@ -111,7 +114,8 @@ class Compiler:
         try:
             name, kind = self.scope.find(part.table, part.name)
         except Unknown as error:
-            raise self.wrong(part, str(error)) from None
+            place = part.args["table"] if error.side else part
+            raise self.wrong(place, str(error)) from None
         return self._value_of(part, name, kind)
 
     def _value_of(self, part: exp.Expression, name: Name, kind: pa.DataType) -> Node:
@@ -219,11 +223,12 @@ class Compiler:
             raise self.wrong(part, "ESCAPE belongs to LIKE")
         pattern = part.expression
         value = self.of("text", part.this, "LIKE")
+        turned = pc.invert if part.args.get("negate") else lambda found: found
         if not isinstance(pattern, exp.Literal) or not pattern.is_string:
             raise self.wrong(part, "the pattern of LIKE must be a text in quotes")
         if fault := kernels.check_pattern(pattern.name, escape):
             raise self.wrong(pattern, fault)
-        return mapped(part, BOOL, lambda v: kernels.like(v, pattern.name, escape), value)
+        return mapped(part, BOOL, lambda v: turned(kernels.like(v, pattern.name, escape)), value)
 
     # -- choices ------------------------------------------------------------------------------------
 
@@ -291,7 +296,7 @@ class Compiler:
                 constant(n.source, pa.scalar(bool(n.literal), BOOL)) if n.type == INT and n.literal in (0, 1) else n
                 for n in nodes
             ]
-        kind = nodes[0].type
+        kind = nodes[0].type if any(not pt.is_null(node.type) for node in nodes) else INT
         for node in nodes[1:]:
             both = common(kind, node.type)
             if both is None:
@@ -312,6 +317,12 @@ def _unknown(part: exp.Expression) -> str:
         return f"there is no function {name.upper()} here; the functions are {', '.join(FUNCTIONS)}"
     return f"{part.sql() or type(part).__name__} cannot stand in an expression"
 
+
+_ARGUMENTS = {
+    "this", "expression", "expressions", "table", "low", "high", "ifs", "true", "default", "start", "length",
+    "position", "decimals", "to", "unit", "negate", "is_string", "escape", "query", "unnest", "db", "typed", "safe",
+}  # fmt: skip
+"""The parts of a tree that are looked at; anything else that the parser knows must not pass unseen."""
 
 _HANDLERS: dict[type, Callable[[Compiler, Any], Node]] = {
     exp.Literal: Compiler.literal,

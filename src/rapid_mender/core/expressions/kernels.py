@@ -23,6 +23,7 @@ from .types import DATE, FLOAT, INT, STAMP, TEXT, as_decimal, decimal, family, t
 
 Failed = np.ndarray | None
 _MOST_PATTERN = 1_000
+_QUOTIENT_SCALE = 12  # digits after the point of a quotient of decimals, at least
 _DAY = 86_400_000_000
 
 
@@ -46,7 +47,7 @@ def arithmetic(op: str, a: pa.Array, b: pa.Array) -> Cells:
     """`a op b` for arrays of numbers; whole numbers stay whole, and are divided towards zero."""
     failed: Failed = None
     if op in ("/", "%"):
-        zero = mask_of(pc.equal(b, pa.scalar(0, INT).cast(b.type)))
+        zero = mask_of(pc.equal(b, pa.scalar(Decimal(0)).cast(b.type)))
         if zero.any():
             failed = zero & mask_of(pc.is_valid(a))
             b = nulled(b, zero)
@@ -117,6 +118,9 @@ def _decimals(op: str, a: pa.Array, b: pa.Array) -> Cells | None:
         taken = _decimals("*", pc.cast(whole, decimal(whole.type.precision - whole.type.scale, 0)), b)
         return None if taken is None else _decimals("-", a, taken.values)
     if op == "/":
+        more = max(0, _QUOTIENT_SCALE - s1)
+        a = pc.cast(a, pa.decimal256(p1 + more, s1 + more))
+        p1, s1 = p1 + more, s1 + more
         precision = p1 - s1 + s2 + max(6, s1 + p2 + 1)
     elif op == "*":
         precision = p1 + p2 + 1
@@ -263,10 +267,10 @@ def days_between(a: pa.Array, b: pa.Array) -> pa.Array:
 
 def extract(field: str, values: pa.Array) -> pa.Array:
     if field == "SECOND":
-        seconds = pc.cast(pc.second(values), pa.decimal128(8, 6))
         micros = pc.add(pc.multiply(pc.millisecond(values), 1000), pc.microsecond(values))
-        part = pc.multiply(pc.cast(micros, pa.decimal128(8, 0)), pa.scalar(Decimal("0.000001")))
-        return pc.cast(pc.add(seconds, part), pa.decimal128(8, 6))
+        micros = pc.add(pc.multiply(pc.second(values), 1_000_000), micros)
+        scaled = pc.multiply(pc.cast(micros, pa.decimal128(19, 0)), pa.scalar(Decimal("0.000001")))
+        return pc.cast(scaled, pa.decimal128(8, 6))
     done = {
         "YEAR": pc.year, "QUARTER": pc.quarter, "MONTH": pc.month, "DAY": pc.day, "HOUR": pc.hour, "MINUTE": pc.minute,
     }[field](values)  # fmt: skip

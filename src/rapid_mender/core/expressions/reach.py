@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from decimal import Decimal
+from typing import Any
 
 from sqlglot import exp
 from sqlglot.optimizer.simplify import simplify
@@ -13,7 +15,8 @@ _WORLDS = ({"matched": True}, {"matched": False, "changed": False})
 
 def never_true(tree: exp.Expression) -> bool:
     """Whether a condition is false or unknown whatever the values are, as far as can be told without them."""
-    return all(_known(_folded(tree, world)) in (False, None) for world in _WORLDS)
+    folded = [_folded(tree, world) for world in _WORLDS]
+    return all(_known(one) in (False, None) or _contradicts(one) for one in folded)
 
 
 def unreachable(trees: Sequence[tuple[int, exp.Expression]]) -> list[tuple[int, int]]:
@@ -56,6 +59,43 @@ def _folded(tree: exp.Expression, world: dict[str, bool]) -> exp.Expression:
         return simplify(tree.copy().transform(known))
     except Exception:  # what cannot be simplified is not known
         return tree
+
+
+def _contradicts(tree: exp.Expression) -> bool:
+    """Whether a chain of AND asks one name for values that exclude each other: a > 5 AND a < 3."""
+    tree = _bare(tree)
+    if not isinstance(tree, exp.And):
+        return False
+    bounds: dict[tuple[str, bool], list[Any]] = {}
+    for part in map(_bare, tree.flatten()):
+        found = _bound(part)
+        if found is None:
+            continue
+        name, op, value = found
+        low, high = bounds.setdefault((name, isinstance(value, str)), [None, None])
+        if op in ("=", ">", ">=") and (low is None or (value, op == ">") > low):
+            low = (value, op == ">")
+        if op in ("=", "<", "<=") and (high is None or (value, op != "<") < high):
+            high = (value, op != "<")
+        bounds[name, isinstance(value, str)] = [low, high]
+        if low and high and (low[0] > high[0] or (low[0] == high[0] and (low[1] or not high[1]))):
+            return True
+    return False
+
+
+def _bound(part: exp.Expression) -> tuple[str, str, Any] | None:
+    """A comparison of a name with a constant: the name, the operator, the constant."""
+    ops = {exp.EQ: "=", exp.GT: ">", exp.GTE: ">=", exp.LT: "<", exp.LTE: "<="}
+    turned = {"=": "=", ">": "<", ">=": "<=", "<": ">", "<=": ">="}
+    op = ops.get(type(part))
+    if op is None:
+        return None
+    left, right = _bare(part.this), _bare(part.expression)
+    if isinstance(left, exp.Literal):
+        left, right, op = right, left, turned[op]
+    if not isinstance(left, exp.Column) or not isinstance(right, exp.Literal):
+        return None
+    return left.sql().lower(), op, right.name if right.is_string else Decimal(right.name)
 
 
 _UNKNOWN = object()

@@ -29,7 +29,11 @@ class ExpressionError(JobError):
 
 
 class Unknown(Exception):
-    """A name that the scope does not have, with the mend."""
+    """A name that the scope does not have, with the mend; `side`: it is the side that is not known."""
+
+    def __init__(self, what: str, side: bool = False) -> None:
+        self.side = side
+        super().__init__(what)
 
 
 class Cells(NamedTuple):
@@ -81,7 +85,7 @@ class Scope:
         sides = {one.lower(): one for one in self.sides}
         if side.lower() not in sides:
             mend = f"did you mean {hint}?" if (hint := closest(side, self.sides)) else self._shape()
-            raise Unknown(f"there is no {side!r} here; {mend}")
+            raise Unknown(f"there is no {side!r} here; {mend}", side=True)
         side = sides[side.lower()]
         columns = self.sides[side]
         alike = [c for c in columns if c == name] or [c for c in columns if c.lower() == name.lower()]
