@@ -108,7 +108,9 @@ def test_agrees_with_the_reference(store: str, case: Case) -> None:
         assert normal(place.rows()) == normal(case.rows), "a preview wrote"
         result = rm.merge(case.job(place), case.frame())
         required = tuple(column.name for column in place.info.columns if column.required)
-        after, decided = reference.merge(case.rows, case.batches[0], case.key, case.duplicates, required)
+        options = reference.Options(case.duplicates, required)
+        wanted_outcome = reference.merge(case.rows, case.batches[0], case.key, options)
+        after, decided = wanted_outcome.table, wanted_outcome.decided
         got = [(row["decision"], set(row["changed"] or ())) for row in result.decisions.to_pylist()]
         assert got == decided
         assert result.decisions.equals(before.decisions)

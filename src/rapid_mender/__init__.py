@@ -9,25 +9,26 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from .errors import Error, IncomingError, JobError, StoreError
+    from .errors import Error, IncomingError, JobError, LimitError, StoreError
     from .history import batches, history
-    from .job import Incoming, Job
+    from .job import ColumnOptions, Incoming, Job, Rule
     from .result import Result, Sample
     from .run import merge, preview
     from .stores.memory import MemoryStore
     from .stores.sqlite import SQLiteStore
 
 _PLACES = {
-    "Error": "errors", "IncomingError": "errors", "JobError": "errors", "StoreError": "errors",
+    "Error": "errors", "IncomingError": "errors", "JobError": "errors", "LimitError": "errors", "StoreError": "errors",
     "batches": "history", "history": "history",
-    "Incoming": "job", "Job": "job",
+    "ColumnOptions": "job", "Incoming": "job", "Job": "job", "Rule": "job",
     "Result": "result", "Sample": "result",
     "merge": "run", "preview": "run",
     "MemoryStore": "stores.memory", "SQLiteStore": "stores.sqlite",
 }  # fmt: skip
 
 __all__ = [
-    "Error", "Incoming", "IncomingError", "Job", "JobError", "MemoryStore", "Result", "SQLiteStore", "Sample",
+    "ColumnOptions", "Error", "Incoming", "IncomingError", "Job", "JobError", "LimitError", "MemoryStore", "Result",
+    "Rule", "SQLiteStore", "Sample",
     "StoreError", "batches", "history", "merge", "preview",
 ]  # fmt: skip
 

@@ -187,8 +187,9 @@ class Batch:
         age = None
         if order is not None:
             every = pa.concat_arrays(ages)
-            ranks = pc.rank(every, sort_keys="ascending", null_placement="at_start", tiebreaker="dense")
-            age = ranks.to_numpy().astype(np.int64)
+            age = np.zeros(len(every), np.int64)  # what has no date is older than all
+            dated = every.is_valid().to_numpy(zero_copy_only=False)
+            age[dated] = pc.rank(every.drop_null(), tiebreaker="dense").to_numpy().astype(np.int64)
         fates, measures = settle_repeats(rows, key_a, key_b, record, self.plan.job.duplicates, age)
         by_row = np.argsort(rows)
         self.repeats = Repeats(rows[by_row], fates[by_row], measures[by_row])

@@ -121,8 +121,7 @@ class Run:
         self.recorder: Recorder | None = None
         self.rows_before = 0
         done, last = 0, False
-        most = self.job.commit_every
-        chunks = self._chunks(most)
+        chunks: Iterator[tuple[Chunk, bool]] | None = None
         while not last:
             try:
                 with self.store.begin(self.write) as session:
@@ -130,6 +129,7 @@ class Run:
                         raise StoreError(
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"
                         )
+                    chunks = chunks or self._chunks(session.chunk_rows, self.job.commit_every)
                     if self.recorder is None:
                         self.recorder = Recorder(
                             session, self.plan.info, name, self.job.history, f"rmend {__version__}"
@@ -145,10 +145,8 @@ class Run:
         assert self.recorder is not None
         self.result.batch = self.recorder.batch
 
-    def _chunks(self, most: int | None) -> Iterator[tuple[Chunk, bool]]:
+    def _chunks(self, at_once: int, most: int | None) -> Iterator[tuple[Chunk, bool]]:
         """The chunks of the batch, each with whether a transaction is to end with it."""
-        with self.store.begin(write=False) as session:
-            at_once = session.chunk_rows
         if most is None:
             for chunk in self.batch.chunks(at_once):
                 yield chunk, False

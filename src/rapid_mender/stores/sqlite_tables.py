@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import pyarrow as pa
@@ -47,6 +47,8 @@ def describe(link: Link, name: str) -> Described | None:
     columns = tuple(
         _column(link, real_name, row, own_number and row[1] == key[0], without_rowid) for row in listed if row[6] != 1
     )
+    folds = _folds(link, real_name, [column.name for column in columns if pa.types.is_string(column.type)])
+    columns = tuple(replace(column, fold=folds.get(column.name)) for column in columns)
     taken = {column.name.lower() for column in columns}
     free = [alias for alias in ("rowid", "_rowid_", "oid") if alias not in taken]
     finders = key if own_number or without_rowid else tuple(free[:1])
@@ -89,17 +91,30 @@ def _column(link: Link, table: str, row: Sequence[Any], is_number: bool, without
         has_default=is_number or (default is not None and default.upper() != "NULL"),
         generated=hidden in (2, 3),
         length=length,
-        fold=_fold(link, table, name) if is_text else None,
+        fold=None,
         settles=is_text and affinity(declared) not in ("TEXT", "BLOB"),
         nan=False,
     )
 
 
-def _fold(link: Link, table: str, column: str) -> Fold | None:
-    """What the column's collation holds equal. A compound query takes the collation of its first part."""
-    one = f"SELECT {name_sql(column)} AS c FROM {name_sql(table)} WHERE 0 UNION ALL SELECT 'a'"
-    case, blanks = link.rows(f"SELECT c = 'A', c = 'a ' FROM ({one})")[0]
-    return "case" if case else "blanks" if blanks else None
+def _folds(link: Link, table: str, columns: Sequence[str]) -> dict[str, Fold]:
+    """What the columns' collations hold equal. A compound query takes the collation of its first part."""
+    found: dict[str, Fold] = {}
+    for start in range(0, len(columns), 200):
+        some = columns[start : start + 200]
+        tests = []
+        for place, column in enumerate(some):
+            one = f"SELECT {name_sql(column)} AS c FROM {name_sql(table)} WHERE 0 UNION ALL SELECT 'a'"
+            tests += [
+                f"(SELECT c = '{other}' FROM ({one})) AS {sign}{place}" for sign, other in (("c", "A"), ("b", "a "))
+            ]
+        row = link.rows(f"SELECT {', '.join(tests)}")[0] if some else ()
+        for place, column in enumerate(some):
+            if row[2 * place]:
+                found[column] = "case"
+            elif row[2 * place + 1]:
+                found[column] = "blanks"
+    return found
 
 
 def _unique(link: Link, table: str) -> tuple[tuple[str, ...], ...]:
