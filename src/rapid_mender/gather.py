@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from typing import Any
 
 import numpy as np
@@ -31,6 +32,12 @@ class Gather:
     result: Result
     plan: Plan
     samples: bool
+    _kept: Counter[str] = field(default_factory=Counter)
+
+    def warn_of_kept(self) -> None:
+        """Say how many rows did not come and could not be deleted."""
+        for reason, count in self._kept.most_common(10):
+            self.plan.warn(f"{count:,} rows that did not come were kept: {reason}")
 
     def note(
         self,
@@ -111,9 +118,7 @@ class Gather:
         gone = count - len(refused)
         self.result.counts["delete"] += gone
         self.result.missing += gone
-        for reason in list(refused.values())[: max(3 - self.result.missing_kept, 0)]:
-            self.plan.warn(f"a row that did not come was kept: {in_words(self.plan, reason)}")
-        self.result.missing_kept += len(refused)
+        self._kept.update(in_words(self.plan, reason) for reason in refused.values())
         keep = np.ones(count, bool)
         keep[list(refused)] = False
         mask = pa.array(keep)

@@ -46,7 +46,6 @@ class Result:
     counts: dict[str, int] = field(default_factory=lambda: dict.fromkeys(NAMES, 0))
     records: int = 0
     missing: int = 0
-    missing_kept: int = 0
     rules: dict[int, int] = field(default_factory=dict)
     warnings: list[str] = field(default_factory=list)
     changed: dict[str, int] = field(default_factory=dict)

@@ -94,6 +94,7 @@ class Run:
             raise
         finally:
             self.batch.close()
+        self.gather.warn_of_kept()
         self.result.rules = dict(sorted(self.fired.decided.items()))
         for number, count in sorted(self.fired.failed.items()):
             what = "division by zero, overflow, or a text of another form"

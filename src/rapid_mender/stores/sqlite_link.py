@@ -60,7 +60,7 @@ def _translated(where: str) -> Iterator[None]:
         yield
     except adbc_driver_manager.Error as error:
         text = re.sub(r"^[A-Z_]+: (\[SQLite\] )?", "", str(error)).split("\nquery:")[0]
-        text = re.sub(r"^Failed to (prepare|execute) query: ", "", text).strip()
+        text = re.sub(r"^failed to (prepare|execute) query: ", "", text, flags=re.I).strip()
         for sign, mend in _MENDS:
             if sign in text:
                 kind = Locked if sign == "locked" else StoreError
@@ -203,6 +203,9 @@ class Link:
 
     def query(self, sql: str, bound: pa.Table | None = None) -> pa.Table:
         """The rows of a query; with `bound`, those of the query run for each of its rows, one after the other."""
+        if bound is not None and not bound.num_rows:  # the driver does not survive a binding without rows
+            sql = f"SELECT * FROM ({sql}) LIMIT 0"
+            bound = pa.table({name: pa.nulls(1, pa.int64()) for name in bound.column_names})
         with self._statement() as cursor:
             cursor.adbc_statement.set_options(**_ALL_ROWS)
             cursor.execute(sql, None if bound is None else bound.combine_chunks())
