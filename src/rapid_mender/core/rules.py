@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterator, Mapping
 from dataclasses import dataclass, field
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -14,7 +15,9 @@ from ..errors import JobError
 from .cast import as_text
 from .decide import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
 from .expressions import Cells, Env, Expression, ExpressionError, Scope, compile_expression
+from .expressions.kernels import mask_of
 from .expressions.scope import Name
+from .keys import one_array
 
 Function = Callable[[pa.Table, pa.Table], Any]
 
@@ -102,15 +105,15 @@ class Met(Mapping[Name, pa.Array]):
         return len(self._made)
 
     def _make(self, side: str, name: str) -> pa.Array:
-        matched = self.found >= 0
         if side == "incoming":
             if name in self.incoming.column_names:
-                return self.incoming[name].combine_chunks()
+                return one_array(self.incoming[name])
             if name in self.raw:
                 return self.raw[name]
             return pa.nulls(len(self.found), self.types.get(("incoming", name), pa.null()))
         if side == "existing":
-            return self.existing[name].combine_chunks().take(pa.array(self.found, mask=~matched))
+            return one_array(self.existing[name]).take(self._index)
+        matched = self.found >= 0
         if name == "matched":
             return pa.array(matched)
         mask = self.compared if not side else self.changed.get(name)
@@ -119,14 +122,17 @@ class Met(Mapping[Name, pa.Array]):
             out[matched] = mask[self.found[matched]]
         return pa.array(out)
 
+    @cached_property
+    def _index(self) -> pa.Array:
+        return pa.array(self.found, mask=self.found < 0)
+
     def tables(self) -> tuple[pa.Table, pa.Table]:
         """Both sides as tables, for a rule that is a function."""
-        index = pa.array(self.found, mask=self.found < 0)
         extra = {name: values for name, values in self.raw.items() if name not in self.incoming.column_names}
         incoming = self.incoming
         for name, values in extra.items():
             incoming = incoming.append_column(name, values)
-        return incoming, self.existing.take(index)
+        return incoming, self.existing.take(self._index)
 
 
 class _Some(Mapping[Name, pa.Array]):
@@ -193,9 +199,11 @@ def apply_rules(
         if not waiting.any():
             break
         cells = truth(rule, env, met)
-        hit = np.asarray(pc.fill_null(cells.values, False)).astype(bool, copy=False) & waiting
         if cells.failed is not None and (count := int((cells.failed & waiting).sum())):
             fired.failed[rule.number] = count
+        if not pc.any(cells.values).as_py():
+            continue
+        hit = mask_of(cells.values) & waiting
         waiting &= ~hit
         if not hit.any():
             continue

@@ -29,7 +29,9 @@ _DAY = 86_400_000_000
 
 def mask_of(values: pa.Array) -> np.ndarray:
     """Boolean values as a mask; null is false."""
-    return np.asarray(pc.fill_null(values, False)).astype(bool, copy=False)
+    if values.null_count:
+        values = pc.fill_null(values, False)
+    return values.to_numpy(zero_copy_only=False)
 
 
 def either(one: Failed, other: Failed) -> Failed:
@@ -47,8 +49,9 @@ def arithmetic(op: str, a: pa.Array, b: pa.Array) -> Cells:
     """`a op b` for arrays of numbers; whole numbers stay whole, and are divided towards zero."""
     failed: Failed = None
     if op in ("/", "%"):
-        zero = mask_of(pc.equal(b, pa.scalar(Decimal(0)).cast(b.type)))
-        if zero.any():
+        zeros = pc.equal(b, pa.scalar(Decimal(0)).cast(b.type))
+        if pc.any(zeros).as_py():
+            zero = mask_of(zeros)
             failed = zero & mask_of(pc.is_valid(a))
             b = nulled(b, zero)
     if pt.is_integer(a.type) and pt.is_integer(b.type):
@@ -60,8 +63,11 @@ def arithmetic(op: str, a: pa.Array, b: pa.Array) -> Cells:
             return Cells(done.values, either(failed, done.failed))
     x, y = to(a, FLOAT), to(b, FLOAT)
     values = _FLOATS[op](x, y)
-    wild = mask_of(pc.invert(pc.is_finite(values))) & mask_of(pc.is_finite(x)) & mask_of(pc.is_finite(y))
-    return Cells(nulled(values, wild), either(failed, wild if wild.any() else None))
+    finite = pc.is_finite(values)
+    if pc.all(finite).as_py() is not False:
+        return Cells(values, failed)
+    wild = mask_of(pc.invert(finite)) & mask_of(pc.is_finite(x)) & mask_of(pc.is_finite(y))
+    return Cells(nulled(values, wild), either(failed, _some(wild)))
 
 
 def _remainder(a: pa.Array, b: pa.Array) -> pa.Array:
@@ -244,12 +250,8 @@ def shifted(values: pa.Array, months: int, micros: int) -> Cells:
         ticks = np.asarray(pc.fill_null(values.cast(pa.int64()), 0))
         days, rest = np.floor_divide(ticks, _DAY), np.mod(ticks, _DAY)
     if months:
-        dates = days.astype("datetime64[D]")
-        first = dates.astype("datetime64[M]")
-        in_month = (dates - first.astype("datetime64[D]")).astype("int64")
-        target = first + np.timedelta64(months, "M")
-        last = ((target + 1).astype("datetime64[D]") - target.astype("datetime64[D]")).astype("int64") - 1
-        days = target.astype("datetime64[D]").astype("int64") + np.minimum(in_month, last)
+        coded = pa.array(days).dictionary_encode()  # there are far fewer days than rows
+        days = _months_on(coded.dictionary.to_numpy(), months)[coded.indices.to_numpy()]
     if is_date:
         days = days + micros // _DAY
         outside = (days < -719_162) | (days > 2_932_896)
@@ -259,6 +261,15 @@ def shifted(values: pa.Array, months: int, micros: int) -> Cells:
     ticks = days * _DAY + rest + micros
     outside = (ticks < -719_162 * _DAY) | (ticks >= 2_932_897 * _DAY)
     return Cells(pa.array(ticks, mask=null | outside).cast(STAMP), _some(outside & ~null))
+
+
+def _months_on(days: np.ndarray, months: int) -> np.ndarray:
+    dates = days.astype("datetime64[D]")
+    first = dates.astype("datetime64[M]")
+    in_month = (dates - first.astype("datetime64[D]")).astype("int64")
+    target = first + np.timedelta64(months, "M")
+    last = ((target + 1).astype("datetime64[D]") - target.astype("datetime64[D]")).astype("int64") - 1
+    return target.astype("datetime64[D]").astype("int64") + np.minimum(in_month, last)
 
 
 def days_between(a: pa.Array, b: pa.Array) -> pa.Array:

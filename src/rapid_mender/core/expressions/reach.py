@@ -22,14 +22,17 @@ def never_true(tree: exp.Expression) -> bool:
 def unreachable(trees: Sequence[tuple[int, exp.Expression]]) -> list[tuple[int, int]]:
     """Pairs (later, earlier) of numbered conditions of which the earlier is true whenever the later is."""
     found = []
-    parts = [(number, _conjuncts(tree), tree) for number, tree in trees]
+    parts = [(number, _conjuncts(tree), _always_true(tree)) for number, tree in trees]
     for place, (number, mine, _) in enumerate(parts):
-        for earlier, theirs, tree in parts[:place]:
-            always = all(_known(_folded(tree, world)) is True for world in _WORLDS)
+        for earlier, theirs, always in parts[:place]:
             if always or theirs <= mine:
                 found.append((number, earlier))
                 break
     return found
+
+
+def _always_true(tree: exp.Expression) -> bool:
+    return all(_known(_folded(tree, world)) is True for world in _WORLDS)
 
 
 def _conjuncts(tree: exp.Expression) -> set[str]:
