@@ -9,7 +9,10 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
+    from .check import Checked, check
+    from .draft import draft
     from .errors import Error, IncomingError, JobError, LimitError, StoreError
+    from .explain import Explanation, explain
     from .history import batches, history
     from .job import ColumnOptions, Incoming, Job, Rule
     from .result import Result, Sample
@@ -21,15 +24,18 @@ _PLACES = {
     "Error": "errors", "IncomingError": "errors", "JobError": "errors", "LimitError": "errors", "StoreError": "errors",
     "batches": "history", "history": "history",
     "ColumnOptions": "job", "Incoming": "job", "Job": "job", "Rule": "job",
+    "Checked": "check", "check": "check",
+    "draft": "draft",
+    "Explanation": "explain", "explain": "explain",
     "Result": "result", "Sample": "result",
     "merge": "run", "preview": "run",
     "MemoryStore": "stores.memory", "SQLiteStore": "stores.sqlite",
 }  # fmt: skip
 
 __all__ = [
-    "ColumnOptions", "Error", "Incoming", "IncomingError", "Job", "JobError", "LimitError", "MemoryStore", "Result",
-    "Rule", "SQLiteStore", "Sample",
-    "StoreError", "batches", "history", "merge", "preview",
+    "Checked", "ColumnOptions", "Error", "Explanation", "Incoming", "IncomingError", "Job", "JobError",
+    "LimitError", "MemoryStore", "Result", "Rule", "SQLiteStore", "Sample", "StoreError", "batches", "check",
+    "draft", "explain", "history", "merge", "preview",
 ]  # fmt: skip
 
 

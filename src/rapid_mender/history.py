@@ -11,14 +11,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from .core.cast import cast
 from .core.changes import spell_changed
 from .core.existing import Existing
-from .core.keys import one_array
-from .core.records import misfit
+from .core.records import known_column, value_of
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
-from .stores.base import Condition, Session, Store, Written, nearest, open_store
+from .stores.base import Condition, Session, Store, Written, open_store
 
 OddCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
@@ -218,14 +216,15 @@ def history(
         found = session.find(shape.name)
         where: list[list[Condition]] = []
         for name, value in (key or {}).items():
-            known = _known(info, name)
-            where.append([Condition(f"{side}_{known.name}", "=", _value(known, value)) for side in ("old", "new")])
+            known = known_column(info, name)
+            sought = value_of(known, value).as_py()
+            where.append([Condition(f"{side}_{known.name}", "=", sought) for side in ("old", "new")])
         if batch is not None:
             where.append([Condition("batch_no", "=", batch)])
         if action is not None:
             where.append([Condition("action", "=", action)])
         if column is not None:
-            name = _known(info, column).name
+            name = known_column(info, column).name
             where.append([Condition("changed", "contains", spell_changed([name])[1:-1])])
         for op, moment in ((">=", since), ("<=", until)):
             if moment is not None:
@@ -247,21 +246,6 @@ def batches(store: str | Store, *, table: str | None = None, limit: int | None =
             return BATCHES.schema.empty_table()
         where: Sequence[Sequence[Condition]] = [[Condition("table_name", "=", table)]] if table else ()
         return session.read(found, where, newest="batch_no", limit=limit)
-
-
-def _known(info: TableInfo, name: str) -> Column:
-    column = info.named(name)
-    if column is not None:
-        return column
-    raise JobError(f"table {info.name!r} has no column {name!r}; {nearest(name, info.names, 'columns')}")
-
-
-def _value(column: Column, value: Any) -> Any:
-    values = pa.array([value])
-    done, bad = cast(values, column)
-    if bad is not None and bad.any():
-        raise JobError(misfit(values, column)[0].as_py())
-    return one_array(done)[0].as_py()
 
 
 def _actor() -> str | None:

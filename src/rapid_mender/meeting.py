@@ -27,6 +27,7 @@ class Outcome:
     decisions: Decisions
     patterns: Patterns
     found: np.ndarray
+    groups: pa.Array | None = None
 
     def rows_of(self, code: int) -> np.ndarray:
         """The places, among the rows that were met, of those of a decision."""

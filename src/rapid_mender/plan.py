@@ -281,7 +281,7 @@ class Plan:
             check_batch_has(names, given, job.rename, needed, info)
         except JobError as error:
             self._wrong(str(error))
-        sent = set(self._columns_of(names)) | set(reading.derived)
+        sent = set(self.columns_of(names)) | set(reading.derived)
         uses: list[tuple[str, Iterable[Name]]] = [(f"[derive] {n}", e.uses) for n, e in reading.derived.items()]
         for rule in reading.rules:
             when = rule.when.uses if isinstance(rule.when, Expression) else ()
@@ -303,7 +303,7 @@ class Plan:
             self.warn(f"new records will be rejected: an insert needs {words}, which the batch does not send")
         self.raise_problems()
 
-    def _columns_of(self, names: Sequence[str]) -> list[str]:
+    def columns_of(self, names: Sequence[str]) -> list[str]:
         try:
             ignore = [*self.job.ignore, *(n for n in names if n in self._referred and self.info.named(n) is None)]
             return list(map_columns(self.info, names, self.job.rename, ignore).values())

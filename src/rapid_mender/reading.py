@@ -147,7 +147,7 @@ class Batch:
             names |= dict.fromkeys(chunk.raw.column_names)
             for start in range(0, len(chunk.rows), _PART):
                 part = chunk.slice(start, _PART)
-                keys, usable = self._keys(session, part)
+                keys, usable = self.keys(session, part)
                 hashes = hash_rows(self._folded(keys), self._seeds[0])[usable]
                 finder.add(hashes)
                 if remember:
@@ -173,7 +173,7 @@ class Batch:
         found: list[tuple[np.ndarray, ...]] = []
         ages: list[pa.Array] = []
         for chunk in self.chunks(_PART):
-            keys, usable = self._keys(session, chunk)
+            keys, usable = self.keys(session, chunk)
             folded = self._folded(keys)
             first = hash_rows(folded, self._seeds[0])
             hit = np.flatnonzero(usable & among(first, repeated))
@@ -197,7 +197,7 @@ class Batch:
     def _folded(self, keys: pa.Table) -> list[pa.Array]:
         return fold_table(keys, self.plan.info.pick(self.plan.key))
 
-    def _keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
+    def keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
         """The keys of a chunk in the table's types, and a mask of those that are whole."""
         records = self.read(chunk, self.plan.key)
         keys, refused = session.settle(self.plan.info, records.values.select(self.plan.key))

@@ -33,7 +33,8 @@ class Result:
 
     `counts` has one number for each decision; `records` is the number of incoming records, and `missing` that of
     the rows that did not come and are deleted, which `counts` has too. `rules` says how often each rule decided, by its
-    number; `warnings` what may surprise. `batch` is the batch's number; None for a preview, and for a
+    number; `warnings` what may surprise; `groups` has, if `by` was given, one row a group: the group, the count of each
+    decision, and the rows of the table before and after. `batch` is the batch's number; None for a preview, and for a
     merge that changed nothing and so wrote nothing. `changed` counts, for each column, the updates that
     changed it. `unit` says what the row numbers count: "line" of a text file, or "row".
     """
@@ -48,6 +49,7 @@ class Result:
     missing: int = 0
     rules: dict[int, int] = field(default_factory=dict)
     warnings: list[str] = field(default_factory=list)
+    groups: pa.Table | None = None
     changed: dict[str, int] = field(default_factory=dict)
     batch: int | None = None
     rejects_path: str | None = None

@@ -12,13 +12,15 @@ from collections.abc import Iterator
 from datetime import UTC, datetime
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from .core.decide import decide_alone
+from .core.decide import DELETE, SKIP, decide_alone
 from .core.rules import Fired
 from .errors import JobError, LimitError, StoreError
 from .gather import Gather
+from .groups import Groups
 from .history import Recorder
 from .incoming import Chunk, Options, Source, open_incoming
 from .job import Job, RejectsTable
@@ -32,18 +34,22 @@ from .stores.base import Session, Store, open_store
 from .writing import Pending, Writer, settle
 
 
-def preview(job: Job, incoming: Any = None, *, progress: Progress | None = None) -> Result:
+def preview(job: Job, incoming: Any = None, *, by: str | None = None, progress: Progress | None = None) -> Result:
     """Say what `merge` would do with the same job and batch. Writes nothing.
+
+    With `by`, a column or an SQL expression over the table's columns, `result.groups` counts by group.
 
     The result has, besides the counts and decisions, `samples`: some records of each decision beside the
     rows that they meet. What only the database can refuse (a foreign key, a check) is not known beforehand.
     Raises as `merge` does; a limit that a merge would stop at is a warning.
     """
-    return Run(job, incoming, False, progress).go()
+    return Run(job, incoming, False, progress, by).go()
 
 
-def merge(job: Job, incoming: Any = None, *, progress: Progress | None = None) -> Result:
+def merge(job: Job, incoming: Any = None, *, by: str | None = None, progress: Progress | None = None) -> Result:
     """Merge a batch into a table, in one transaction, or in one for every `commit_every` records.
+
+    With `by`, a column or an SQL expression over the table's columns, `result.groups` counts by group.
 
     `incoming` is a path (CSV, JSON Lines, Parquet), an Arrow, pandas or polars frame, a list of dicts, or an
     iterator of record batches; without it the job's own is read. A bad record is rejected with a reason and
@@ -51,7 +57,7 @@ def merge(job: Job, incoming: Any = None, *, progress: Progress | None = None) -
     batch cannot be read, StoreError if the store refuses, LimitError past max_rejects or max_deletes; then
     nothing is written, but for what was committed before with `commit_every`.
     """
-    return Run(job, incoming, True, progress).go()
+    return Run(job, incoming, True, progress, by).go()
 
 
 class _NothingLanded(Exception):
@@ -61,11 +67,14 @@ class _NothingLanded(Exception):
 class Run:
     """One preview or merge."""
 
-    def __init__(self, job: Job, incoming: Any, write: bool, progress: Progress | None) -> None:
+    def __init__(
+        self, job: Job, incoming: Any, write: bool, progress: Progress | None = None, by: str | None = None
+    ) -> None:
         if incoming is None and job.incoming is None:
             raise JobError("there is nothing to merge; give a batch, or name one in the job as incoming")
         self.job = job
         self.write = write
+        self.by = by
         self.progress: Progress = progress or (lambda what, done, total: None)
         self.store: Store = open_store(job.store)
         if isinstance(job.rejects, str) and write:
@@ -77,6 +86,7 @@ class Run:
     def go(self) -> Result:
         started = time.perf_counter()
         self.plan = bind(self.job, self.store, self.source)
+        self.groups = Groups(self.plan, self.by, self.now) if self.by is not None else None
         self.batch = Batch(self.plan, self.source, self.now, self.progress)
         try:
             with self.store.begin(write=False) as session:  # asks what the store makes of keys; reads no table
@@ -87,6 +97,8 @@ class Run:
             self.result._shape = decisions_schema(info, self.plan.key)
             self.gather = Gather(self.result, self.plan, samples=not self.write)
             self.gather.note_broken(self.source.broken)
+            if self.groups is not None:
+                self.groups.count_broken(len(self.source.broken))
             self.fired = Fired()
             self._walk()
         except LimitError:
@@ -99,6 +111,8 @@ class Run:
         for number, count in sorted(self.fired.failed.items()):
             what = "division by zero, overflow, or a text of another form"
             self.plan.warn(f"rule {number} could not be computed for {count:,} records ({what}); it counted as unknown")
+        if self.groups is not None:
+            self.result.groups = self.groups.table()
         self.result.seconds = time.perf_counter() - started
         self._write_rejects()
         return self.result
@@ -114,7 +128,7 @@ class Run:
     def _walk(self) -> None:
         """Take the batch through, in one transaction or in several."""
         keeps_rejects = self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
-        if not self.batch.rows and self.job.missing == "keep" and not keeps_rejects:
+        if not self.batch.rows and self.job.missing == "keep" and not keeps_rejects and self.groups is None:
             return
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         from . import __version__
@@ -135,6 +149,8 @@ class Run:
                         self.recorder = Recorder(
                             session, self.plan.info, name, self.job.history, f"rmend {__version__}"
                         )
+                        if self.groups is not None:
+                            self.groups.look_before(session)
                         if self.job.max_deletes is not None and self.job.max_deletes.share is not None:
                             self.rows_before = session.count(self.plan.info)
                     else:
@@ -176,6 +192,8 @@ class Run:
         if self.job.missing == "delete":
             self._delete_missing(session, writer)
         self._check_limits(at_end=True)
+        if self.groups is not None and self.write:
+            self.groups.look_after(session)
         if self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]:
             self.result.batch = self.recorder.start()
             keep_rejects(session, self.result.rejects, self.job.rejects.table)
@@ -211,6 +229,10 @@ class Run:
             meeting = meet(session, plan, reading, values, some, self.now)
             self.fired.add(meeting.fired)
             outcomes.append(Outcome(places, meeting.decisions, meeting.patterns, meeting.found))
+            if self.groups is not None:
+                outcomes[-1].groups = self.groups.of_met(meeting)
+                if not self.write:
+                    self.groups.foresee(meeting)
             pending.append(writer.write(meeting) if self.write else [])
             if not self.write:
                 self.gather.sample(
@@ -219,6 +241,12 @@ class Run:
             self.progress("merging", done + start, self.batch.rows)
         for outcome, writes in zip(outcomes, pending, strict=True):
             settle(plan, outcome, writes)
+            if self.groups is not None and outcome.groups is not None:
+                self.groups.count(outcome.groups, outcome.decisions.codes)
+        if self.groups is not None:
+            closed = np.flatnonzero(alone.codes >= 0)
+            some = records.values.take(pa.array(closed))
+            self.groups.count(self.groups.of_records(some), alone.codes[closed])
         self.gather.note(chunk, records, alone, outcomes, pending)
 
     def _delete_missing(self, session: Session, writer: Writer) -> None:
@@ -243,6 +271,12 @@ class Run:
                 writer.recorder.start()
                 for written in writer.delete(rows):
                     refused |= written.refusals()
+            elif self.groups is not None:
+                self.groups.foresee_deleted(rows)
+            if self.groups is not None:
+                codes = np.full(rows.values.num_rows, DELETE)
+                codes[list(refused)] = SKIP
+                self.groups.count(self.groups.of_records(rows.values), codes)
             self.gather.note_missing(rows, refused)
 
     # -- limits -----------------------------------------------------------------------------------------

@@ -40,6 +40,24 @@ class Records:
         self.faults = pc.replace_with_mask(self.faults, mask, both)
 
 
+def known_column(info: TableInfo, name: str) -> Column:
+    """The column of this name. Raises JobError, with the nearest name, if there is none."""
+    column = info.named(name)
+    if column is None:
+        mend = _near(name, info.names) or f"; its columns are {_list(info.names)}"
+        raise JobError(f"table {info.name!r} has no column {name!r}{mend}")
+    return column
+
+
+def value_of(column: Column, value: object) -> pa.Scalar:
+    """A value as one of a column. Raises JobError if it cannot be."""
+    values = pa.array([value])
+    done, bad = cast(values, column)
+    if bad is not None and bad.any():
+        raise JobError(misfit(values, column)[0].as_py())
+    return plain(done)[0]
+
+
 def map_columns(
     info: TableInfo,
     incoming: Sequence[str],

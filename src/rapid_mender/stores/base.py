@@ -100,9 +100,9 @@ class Session(ABC):
         """
 
     @abstractmethod
-    def scan(self, info: TableInfo, columns: Sequence[str]) -> Iterator[Existing]:
+    def scan(self, info: TableInfo, columns: Sequence[str], fresh: bool = False) -> Iterator[Existing]:
         """All rows, some at a time, with the values of `columns` only; positions say nothing. Nothing may be
-        written until it has ended."""
+        written until it has ended. `fresh`: with what this transaction wrote."""
 
     @abstractmethod
     def again(self, info: TableInfo, rows: Existing) -> Existing:

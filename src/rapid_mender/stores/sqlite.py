@@ -169,10 +169,11 @@ class SQLiteSession(Session):
             self._write.settled().rows(f"SELECT coalesce(max({name_sql(column)}), 0) FROM {name_sql(name)}")[0][0]
         )
 
-    def scan(self, info: TableInfo, columns: Sequence[str]) -> Iterator[Existing]:
+    def scan(self, info: TableInfo, columns: Sequence[str], fresh: bool = False) -> Iterator[Existing]:
         last: pa.Table | None = None
         while True:
-            page = self._read(self._page(columns, last), info)
+            look = self._page(columns, last)
+            page = look(self._write.settled(), self._rows(info)) if fresh else self._read(look, info)
             if page.locators.num_rows:
                 yield page
             if page.locators.num_rows < self.chunk_rows:
