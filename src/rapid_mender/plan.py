@@ -225,7 +225,7 @@ class Plan:
                     reading.extras[name] = pa.null()
         incoming = self._types() | reading.extras
         reading.types = {("incoming", name): kind for name, kind in incoming.items()}
-        what = {"incoming": "the batch, or the table,", "existing": f"table {info.name!r}"}
+        what = {"incoming": "the incoming record", "existing": f"table {info.name!r}"}
         scope = Scope({"incoming": incoming}, what=what)
         for given, value in job.derive.items():
             target = self._one("[derive]", given)

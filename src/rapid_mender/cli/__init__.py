@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from . import demo, looking, merging
+from . import demo, jobs, looking, merging
 
 app = typer.Typer(
     name="rmend",
@@ -38,7 +38,10 @@ def _root(
 
 
 app.command()(demo.demo)
+app.command()(jobs.draft)
+app.command()(jobs.check)
 app.command()(merging.preview)
+app.command()(merging.explain)
 app.command()(merging.merge)
 app.command()(looking.batches)
 app.command()(looking.history)

@@ -18,7 +18,7 @@ from ..result import Result, Sample
 from ..stores.base import Store, open_store
 
 _WIDTH_OF_A_PIPE = 120
-_STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim", "reject": "bold red"}
+STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim", "reject": "bold red"}
 _WOULD = {
     "insert": "inserted",
     "update": "updated",
@@ -28,11 +28,11 @@ _WOULD = {
 }
 
 
-def _console() -> Console:
+def console_of() -> Console:
     return Console(width=None if sys.stdout.isatty() else _WIDTH_OF_A_PIPE, highlight=False)
 
 
-def _table(*columns: str, right: Iterable[str] = ()) -> Table:
+def table_of(*columns: str, right: Iterable[str] = ()) -> Table:
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False)
     for name in columns:
         table.add_column(name, justify="right" if name in right else "left", overflow="fold")
@@ -74,8 +74,13 @@ def result_json(result: Result) -> dict[str, Any]:
         "records": result.records,
         "counts": result.counts,
         "changed": result.changed,
+        "rules": result.rules,
+        "missing": result.missing,
+        "warnings": result.warnings,
         "seconds": round(result.seconds, 3),
     }
+    if result.groups is not None:
+        document["groups"] = rows(result.groups)
     if result.wrote:
         document["batch"] = result.batch
         document["rejects"] = result.rejects_path
@@ -120,13 +125,14 @@ def changes(found: pa.Table) -> list[dict[str, Any]]:
 
 
 def preview(result: Result) -> None:
-    console = _console()
+    console = console_of()
     key = ", ".join(result.key)
     console.print(
         f"[bold]Preview[/] of {result.records:,} records into [bold]{escape(result.table)}[/] by {escape(key)}."
     )
     console.print(_counts(result))
     _columns_changed(console, result, "would change")
+    _rules_and_groups(console, result)
     if result.samples:
         console.print()
         console.print(_samples(result))
@@ -134,14 +140,15 @@ def preview(result: Result) -> None:
 
 
 def merged(result: Result) -> None:
-    console = _console()
+    console = console_of()
     key = ", ".join(result.key)
     console.print(f"[bold]Merged[/] {result.records:,} records into [bold]{escape(result.table)}[/] by {escape(key)}.")
     console.print(_counts(result))
     _columns_changed(console, result, "changed")
+    _rules_and_groups(console, result)
     rate = f", {result.records / result.seconds:,.0f} records a second" if result.records and result.seconds else ""
     taken = f"{result.seconds:.2f} s{rate}."
-    if not result.records:
+    if not result.records and result.batch is None:
         console.print("\nThe batch has no records; the table is as it was.")
     elif result.batch is None:
         console.print(f"\nNothing to write: the table is as it was, and no batch was counted. {taken}")
@@ -153,12 +160,12 @@ def merged(result: Result) -> None:
 
 
 def _counts(result: Result) -> Table:
-    table = _table("decision", "records", "share", "", right=("records", "share"))
+    table = table_of("decision", "records", "share", "", right=("records", "share"))
     for name, count in result.counts.items():
         if not count and name == "delete":
             continue
         share = count / result.records if result.records else 0.0
-        style = _STYLES[name] if count else "dim"
+        style = STYLES[name] if count else "dim"
         table.add_row(Text(name, style), f"{count:,}", f"{share:.1%}", Text("■" * round(share * 40), style))
     return table
 
@@ -169,22 +176,54 @@ def _columns_changed(console: Console, result: Result, word: str) -> None:
         console.print(Text(f"Columns that {word}: {listed}"))
 
 
+def _rules_and_groups(console: Console, result: Result) -> None:
+    if result.rules:
+        listed = ", ".join(f"rule {number} {count:,}" for number, count in result.rules.items())
+        console.print(Text(f"Decided by rules: {listed}"))
+    if result.missing:
+        console.print(f"Rows that did not come: {result.missing:,} of the deletes")
+    if result.groups is not None:
+        console.print()
+        console.print(_groups(result.groups))
+    for warning in result.warnings:
+        console.print(Text(f"Note: {warning}", "yellow"))
+
+
+def _groups(groups: pa.Table) -> Table:
+    numbers = groups.column_names[1:]
+    listed = [name for name in numbers if name in ("before", "after") or any(groups[name].to_pylist())]
+    table = table_of("group", *listed, "", right=listed)
+    for row in groups.to_pylist():
+        more = row["after"] - row["before"]
+        cells = [
+            Text(f"{row[name]:,}", STYLES.get(name, "") if row[name] else "dim") if name in STYLES else f"{row[name]:,}"
+            for name in listed
+        ]
+        table.add_row(shown(row["group"]), *cells, f"{more:+,}" if more else "")
+    return table
+
+
 def _samples(result: Result) -> Table:
     """Some records of each decision: one line a changed value, existing beside incoming."""
-    table = _table(result.unit, "decision", "key", "column", "existing", "", "incoming", "reason", right=(result.unit,))
-    order = list(_STYLES)
-    for sample in sorted(result.samples, key=lambda s: (order.index(s.decision), s.row)):
-        style = _STYLES[sample.decision]
-        key = " · ".join(_shown(value) for value in sample.key.values())
-        first = [str(sample.row), Text(sample.decision, style), key]
+    table = table_of(
+        result.unit, "decision", "key", "column", "existing", "", "incoming", "reason", right=(result.unit,)
+    )
+    order = list(STYLES)
+    for sample in sorted(result.samples, key=lambda s: (order.index(s.decision), s.row or 0)):
+        style = STYLES[sample.decision]
+        key = " · ".join(shown(value) for value in sample.key.values())
+        first = ["" if sample.row is None else str(sample.row), Text(sample.decision, style), key]
         changed = [(column, old, new) for column, old, new, differs in sample.cells if differs]
-        if sample.decision == "insert":
-            others = [_shown(new) for column, _, new, _ in sample.cells if column not in sample.key]
+        lines: list[tuple[Any, ...]]
+        if sample.row is None:
+            lines = [("", "", "", Text("no record", "dim"))]
+        elif sample.decision == "insert":
+            others = [shown(new) for column, _, new, _ in sample.cells if column not in sample.key]
             lines = [("", Text("no row", "dim"), "", Text(" · ".join(others), style))]
         elif changed:
-            lines = [(c, Text(_shown(old), "dim"), "≠", Text(_shown(new), f"bold {style}")) for c, old, new in changed]
+            lines = [(c, Text(shown(old), "dim"), "≠", Text(shown(new), f"bold {style}")) for c, old, new in changed]
         else:
-            lines = [("", "", "", Text(sample.cells[0][2], "dim") if not sample.key else "")]  # type: ignore[list-item]
+            lines = [("", "", "", Text(sample.cells[0][2], "dim") if not sample.key else "")]
         for number, line in enumerate(lines):
             reason = Text(sample.reason, style if sample.decision in ("reject", "skip") else "") if not number else ""
             table.add_row(*(first if not number else ["", "", ""]), *line, reason)
@@ -192,12 +231,12 @@ def _samples(result: Result) -> Table:
 
 
 def batches(found: pa.Table, store: str) -> None:
-    console = _console()
+    console = console_of()
     if not found.num_rows:
         console.print(f"No batch was merged into {escape(store)} yet.")
         return
     counts = ("inserted", "updated", "deleted", "skipped", "rejected")
-    table = _table(
+    table = table_of(
         "batch",
         "table",
         "job",
@@ -220,11 +259,11 @@ def batches(found: pa.Table, store: str) -> None:
 
 def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
     """`key` are the columns that tell the records apart, where there may be several."""
-    console = _console()
+    console = console_of()
     if not found.num_rows:
         console.print(f"No such change of {escape(name)}.")
         return
-    table = _table(
+    table = table_of(
         "change",
         "batch",
         "when (UTC)",
@@ -242,20 +281,20 @@ def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
         names = change["changed"] or [c for c, value in (new or old).items() if value is not None]
         first = [
             str(change["change_no"]), str(change["batch_no"] or ""), f"{change['changed_at']:%Y-%m-%d %H:%M:%S}",
-            change["actor"] or "", Text(change["action"], _STYLES[change["action"]]),
+            change["actor"] or "", Text(change["action"], STYLES[change["action"]]),
         ]  # fmt: skip
         if key:
             row = {column.lower(): value for column, value in (new or old).items()}
-            first.append(" · ".join(_shown(row.get(column.lower())) for column in key))
+            first.append(" · ".join(shown(row.get(column.lower())) for column in key))
         for number, column in enumerate(names):
-            sides = [Text(_shown(old[column]), "dim") if old else "", "→", _shown(new[column]) if new else ""]
+            sides = [Text(shown(old[column]), "dim") if old else "", "→", shown(new[column]) if new else ""]
             table.add_row(*(first if not number else [""] * len(first)), column, *sides)
     console.print(table)
     if full:
         console.print(f"The newest {found.num_rows:,}; --limit shows more.", style="dim")
 
 
-def _shown(value: Any) -> str:
+def shown(value: Any) -> str:
     if value is None:
         return "null"
     text = plain(value) if not isinstance(value, bool) else str(value).lower()

@@ -33,4 +33,7 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
 
 
 def _say(message: str) -> None:
+    """Print a message. What points at a place in a text has lines of its own, and what follows it has one too."""
+    head, line, rest = message.partition("\n")
+    message = head + line + rest.replace("^. ", "^\n").replace("^.", "^") if line else message
     typer.echo(f"rmend: {message.replace('?.', '?')}", err=True)

@@ -66,7 +66,7 @@ def history(
         found = history(
             store,
             name,
-            key=_key(key),
+            key=key_values(key),
             batch=batch,
             action=action,
             column=column,
@@ -98,7 +98,8 @@ def _primary_key(store: str | Store, table: str) -> list[str]:
         return list(session.describe(table).primary_key)
 
 
-def _key(pairs: list[str] | None) -> dict[str, str]:
+def key_values(pairs: list[str] | None) -> dict[str, str]:
+    """COLUMN=VALUE words as a mapping."""
     from ..errors import JobError
 
     key = {}

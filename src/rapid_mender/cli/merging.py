@@ -19,10 +19,14 @@ Batch = Annotated[
     str | None,
     typer.Argument(metavar="INCOMING", help="A CSV, JSON Lines or Parquet file; default: the job's own."),
 ]
+By = Annotated[
+    str | None,
+    typer.Option("--by", metavar="COLUMN|SQL", help="Count decisions and rows by a column or an SQL expression."),
+]
 AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of tables.")]
 
 
-def preview(job: JobFile, incoming: Batch = None, json: AsJson = False) -> None:
+def preview(job: JobFile, incoming: Batch = None, by: By = None, json: AsJson = False) -> None:
     """Show what a merge would do, and write nothing."""
     with errors_in_words():
         from ..job import Job
@@ -30,7 +34,7 @@ def preview(job: JobFile, incoming: Batch = None, json: AsJson = False) -> None:
         from . import draw
 
         with _progress() as progress:
-            result = preview(Job.load(job), incoming, progress=progress)
+            result = preview(Job.load(job), incoming, by=by, progress=progress)
         if json:
             draw.json(draw.result_json(result))
         else:
@@ -41,6 +45,7 @@ def merge(
     job: JobFile,
     incoming: Batch = None,
     strict: Annotated[bool, typer.Option("--strict", help="Exit with 3 if any record was rejected.")] = False,
+    by: By = None,
     json: AsJson = False,
 ) -> None:
     """Merge a batch into its table, in one transaction.
@@ -53,13 +58,36 @@ def merge(
         from . import draw
 
         with _progress() as progress:
-            result = merge(_with_rejects(Job.load(job)), incoming, progress=progress)
+            result = merge(_with_rejects(Job.load(job)), incoming, by=by, progress=progress)
         if json:
             draw.json(draw.result_json(result))
         else:
             draw.merged(result)
     if strict and result.counts["reject"]:
         raise typer.Exit(DONE_WITH_REJECTS)
+
+
+def explain(
+    job: JobFile,
+    incoming: Batch = None,
+    key: Annotated[
+        list[str] | None,
+        typer.Option("--key", metavar="COLUMN=VALUE", help="The record; once for each key column."),
+    ] = None,
+    json: AsJson = False,
+) -> None:
+    """Show what would happen to one record, and why: as it came, its row, every column and rule. Writes nothing."""
+    with errors_in_words():
+        from ..explain import explain
+        from ..job import Job
+        from . import draw, draw_record
+        from .looking import key_values
+
+        found = explain(Job.load(job), incoming, key=key_values(key))
+        if json:
+            draw.json(draw_record.as_document(found))
+        else:
+            draw_record.explained(found)
 
 
 def _with_rejects(job: Job) -> Job:

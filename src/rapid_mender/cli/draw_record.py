@@ -1,0 +1,71 @@
+"""What rmend explain and rmend check show."""
+
+from __future__ import annotations
+
+from dataclasses import asdict
+from typing import Any
+
+from rich.text import Text
+
+from ..check import Checked
+from ..explain import Explained, Explanation
+from .draw import STYLES, console_of, shown, table_of
+
+_VALUES = {True: "true", False: "false", None: "unknown"}
+
+
+def as_document(found: Explanation) -> dict[str, Any]:
+    return asdict(found)
+
+
+def explained(found: Explanation) -> None:
+    """One record after the other: what came, column by column, rule by rule, the decision."""
+    console = console_of()
+    key = " · ".join(shown(value) for value in found.key.values())
+    console.print(Text.assemble("Key ", (key, "bold"), f" of {found.table}, by {', '.join(found.key)}."))
+    if len(found.existing) != 1:
+        console.print(f"{len(found.existing) or 'No'} rows have this key.")
+    if found.note is not None:
+        console.print(Text(f"{found.note[0].upper()}{found.note[1:]}."))
+    for one in found.records:
+        console.print()
+        _record(one, found)
+
+
+def _record(one: Explained, found: Explanation) -> None:
+    console = console_of()
+    came = " · ".join(f"{name} = {shown(value)}" for name, value in one.came.items())
+    console.print(Text.assemble((f"{found.unit} {one.row}", "bold"), " came as  ", (came, "dim")))
+    if one.compared:
+        console.print()
+        table = table_of("column", "existing", "", "incoming", "")
+        for cell in one.compared:
+            style = f"bold {STYLES['update']}" if cell.changed else ""
+            old = Text(shown(cell.existing) if found.existing else "no row", "dim")
+            sent = not cell.verdict.startswith(("not sent", "takes", "previous"))
+            new = Text(shown(cell.incoming), style) if sent else Text("", "dim")
+            table.add_row(cell.column, old, "≠" if cell.changed else "", new, Text(cell.verdict, style or "dim"))
+        console.print(table)
+    if one.rules:
+        console.print()
+        table = table_of("rule", "decides", "value", "", "when", right=("rule",))
+        for rule in one.rules:
+            style = STYLES[rule.decide] if rule.decided else ""
+            value = Text(_VALUES[rule.value], style)
+            table.add_row(str(rule.number), Text(rule.decide, style), value, "◀" if rule.decided else "", rule.when)
+        console.print(table)
+    console.print()
+    console.print(Text.assemble("Decision: ", (one.decision, STYLES[one.decision]), f", {one.reason}"))
+
+
+def checked(found: Checked) -> None:
+    """Problems, warnings, and what the job does."""
+    console = console_of()
+    for problem in found.problems:
+        console.print(Text.assemble(("Wrong: ", STYLES["reject"]), problem))
+    for warning in found.warnings:
+        console.print(Text.assemble(("Note: ", "yellow"), warning))
+    for sentence in found.sentences:
+        console.print(Text(sentence))
+    if not found.problems:
+        console.print("\nNothing is wrong with this job.")

@@ -1,0 +1,64 @@
+"""rmend draft and rmend check: making a job file, and making sure of it."""
+
+from __future__ import annotations
+
+import os
+from typing import Annotated
+
+import typer
+
+from .exits import WRONG_USAGE, errors_in_words
+from .merging import AsJson, Batch
+
+
+def draft(
+    store: Annotated[str, typer.Argument(metavar="STORE", help="The URL of the store, as in sqlite:///register.db.")],
+    table: Annotated[str, typer.Argument(metavar="TABLE", help="The table to merge into.")],
+    incoming: Annotated[str, typer.Argument(metavar="INCOMING", help="A CSV, JSON Lines or Parquet file.")],
+    out: Annotated[str | None, typer.Option("--out", help="The job file; default: beside INCOMING.")] = None,
+    force: Annotated[bool, typer.Option("--force", help="Replace the job file if it is there.")] = False,
+    json: AsJson = False,
+) -> None:
+    """Write a first job file for a table and a batch, with comments: key, renames, what needs care."""
+    with errors_in_words():
+        from ..draft import draft
+        from ..errors import JobError
+        from . import draw
+
+        name = os.path.basename(incoming).removesuffix(".gz")
+        path = out or os.path.join(os.path.dirname(incoming), os.path.splitext(name)[0] + ".toml")
+        if os.path.exists(path) and not force:
+            raise JobError(f"{path} is there already; name another file with --out, or replace it with --force")
+        text = draft(store, table, incoming, os.path.dirname(path) or ".")
+        try:
+            with open(path, "w", encoding="utf-8") as file:
+                file.write(text)
+        except OSError as error:
+            raise JobError(f"{path} cannot be written: {error}") from error
+        if json:
+            draw.json({"path": path, "text": text})
+        else:
+            print(text)
+            print(f"This is in {path}. Look it over, then: rmend check {path}")
+
+
+def check(
+    job: Annotated[str, typer.Argument(metavar="JOB", help="The job file (TOML).")],
+    incoming: Batch = None,
+    json: AsJson = False,
+) -> None:
+    """Tell all that is wrong with a job, and what it will do, before a record is merged. Writes nothing."""
+    with errors_in_words():
+        from dataclasses import asdict
+
+        from ..check import check
+        from ..job import Job
+        from . import draw, draw_record
+
+        found = check(Job.load(job), incoming)
+        if json:
+            draw.json(asdict(found))
+        else:
+            draw_record.checked(found)
+    if found.problems:
+        raise typer.Exit(WRONG_USAGE)
