@@ -154,9 +154,10 @@ def merged(result: Result) -> None:
         console.print(f"\nNothing to write: the table is as it was, and no batch was counted. {taken}")
     else:
         console.print(f"\nBatch [bold]{result.batch}[/]. {taken}")
-    if result.counts["reject"]:
-        place = f"are in {result.rejects_path}" if result.rejects_path else "are in the result"
-        console.print(Text(f"The {result.counts['reject']:,} rejects {place}, with their reasons."))
+    if count := result.counts["reject"]:
+        place = f"in {result.rejects_path}" if result.rejects_path else "in the result"
+        words = f"The {count:,} rejects are {place}, with their reasons." if count > 1 else f"The reject is {place}."
+        console.print(Text(words))
 
 
 def _counts(result: Result) -> Table:

@@ -15,9 +15,9 @@ from ..errors import JobError
 from .cast import as_text
 from .decide import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
 from .expressions import Cells, Env, Expression, ExpressionError, Scope, compile_expression
-from .expressions.kernels import mask_of
 from .expressions.scope import Name
 from .keys import one_array
+from .masks import mask_of
 
 Function = Callable[[pa.Table, pa.Table], Any]
 

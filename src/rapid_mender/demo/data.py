@@ -38,25 +38,51 @@ DDL = """CREATE TABLE trees (
     PRIMARY KEY (district, tag_no)
 )"""
 
+TALL_TREE: dict[str, Any] = {"district": "Old Quay", "tag_no": 190}
+"""A tree that the spring survey finds impossibly tall."""
 STORY_TREE: dict[str, Any] = {"district": "Tanner's Row", "tag_no": 12}
 """The tree that every survey finds changed, and whose history the story shows."""
 
-FILES = ("register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet")
+FILES = ("register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv")
+LATER = ("survey-1.mended.csv", "draft.toml")
+"""Files that the story makes on its way."""
 JOBS = {
     "survey-1.toml": """# The spring survey: a CSV file whose columns have the register's own names.
 store = "sqlite:///register.db"
 table = "trees"
 key = ["district", "tag_no"]
 incoming = "survey-1.csv"
+order = "surveyed_on"          # an old survey does not undo a newer one
+
+[columns.height_m]
+tolerance = 0.1                # a hand's breadth is no news
+
+[columns.species]
+ignore_case = true
+
+[columns.warden]
+null = "keep"                  # some crews leave it blank
+
+[[rules]]
+decide = "reject"
+when = "incoming.height_m > 60"
+because = "{incoming.height_m} m is taller than any tree in Harrowmere"
+
+[[rules]]
+decide = "skip"
+when = "matched AND existing.felled"
+because = "the tree was felled"
 """,
     "survey-2.toml": """# The summer survey: JSON Lines from the crews' app, which has its own names for things.
 store = "sqlite:///register.db"
 table = "trees"
 key = ["district", "tag_no"]
 incoming = "survey-2.jsonl"
-duplicates = "last"          # the app sends a record again when it was corrected
+duplicates = "last"            # the app sends a record again when it was corrected
 rejects = "survey-2.rejects.jsonl"
 ignore = ["crew"]
+delete = "mark"                # a felled tree stays in the register
+mark = {felled = true}
 
 [rename]
 area = "district"
@@ -64,12 +90,29 @@ tag = "tag_no"
 girth = "girth_cm"
 height = "height_m"
 day = "surveyed_on"
+
+[[rules]]
+decide = "delete"
+when = "incoming.condition = 'stump'"
+because = "{incoming.crew} found a stump"
 """,
-    "survey-3.toml": """# The autumn survey: a Parquet file, only what was measured.
+    "survey-3.toml": """# The autumn survey: a Parquet file, only what was measured. It makes no new trees.
 store = "sqlite:///register.db"
 table = "trees"
 key = ["district", "tag_no"]
 incoming = "survey-3.parquet"
+allow = "update"
+""",
+    "census.toml": """# A full copy of one district: trees that do not come any more were felled.
+store = "sqlite:///register.db"
+table = "trees"
+key = ["district", "tag_no"]
+incoming = "census.csv"
+missing = "delete"
+scope = "district = 'Saltgate' AND NOT felled"
+delete = "mark"
+mark = {felled = true}
+max_deletes = "1%"
 """,
 }
 
@@ -82,7 +125,8 @@ def make(folder: str | os.PathLike[str]) -> None:
     Raises JobError if the folder holds files of anybody else.
     """
     path = Path(folder)
-    ours = {*FILES, *JOBS, *(f"survey-{n}.rejects.{end}" for n in (1, 2, 3) for end in ("csv", "jsonl"))}
+    batches = ("survey-1", "survey-2", "survey-3", "census")
+    ours = {*FILES, *LATER, *JOBS, *(f"{name}.rejects.{end}" for name in batches for end in ("csv", "jsonl"))}
     if path.exists() and not path.is_dir():
         raise JobError(f"{path} is a file; name a folder for the demo")
     others = sorted(entry.name for entry in path.iterdir() if entry.name not in ours) if path.exists() else []
@@ -98,6 +142,7 @@ def make(folder: str | os.PathLike[str]) -> None:
         _write_survey_1(path / "survey-1.csv", _survey(rng, trees, date(2026, 4, 20), 420, 30))
         _write_survey_2(path / "survey-2.jsonl", _survey(rng, trees, date(2026, 7, 6), 300, 20))
         _write_survey_3(path / "survey-3.parquet", _survey(rng, trees, date(2026, 10, 12), 260, 0))
+        _write_census(path / "census.csv", [tree for tree in trees.values() if tree["district"] == "Saltgate"])
         for name, text in JOBS.items():
             (path / name).write_text(text)
     except OSError as error:
@@ -163,11 +208,20 @@ def _write_register(path: Path, trees: dict[tuple[str, int], Tree]) -> None:
 
 
 def _write_survey_1(path: Path, records: list[Tree]) -> None:
-    """As CSV. Some crews make mistakes: an impossible height, a date that is none, a tag used twice, no tag."""
+    """As CSV. Some crews make mistakes: an impossible height, a date that is none, a tag used twice, no tag.
+
+    Some write the species in capitals, or leave the warden blank; some papers lay about for two years.
+    """
     columns = [name for name in records[0] if name != "felled"]
     lines = [[record[name] for name in columns] for record in records]
     at = {name: columns.index(name) for name in columns}
     lines[40][at["height_m"]] = 1200
+    tall = next(line for line in lines if [line[0], line[1]] == list(TALL_TREE.values()))
+    tall[at["height_m"]] = 95
+    for number in (11, 12, 13):
+        lines[number][at["species"]] = lines[number][at["species"]].upper()
+        lines[number + 10][at["warden"]] = ""
+        lines[number + 20][at["surveyed_on"]] = f"2024-05-{number}"
     lines[95][at["surveyed_on"]] = "31.06.2026"
     lines[120][at["tag_no"]] = ""
     lines[200][at["girth_cm"]] = "ca. 90"
@@ -196,6 +250,8 @@ def _write_survey_2(path: Path, records: list[Tree]) -> None:
     lines.append(lines[10] | {"height": round(lines[10]["height"] + 1, 1)})
     lines[150]["height"] = None
     lines[60]["condition"] = None
+    for number in (30, 31, 32):
+        lines[number]["condition"] = "stump"
     texts = [json.dumps(line) for line in lines]
     texts[220] = texts[220][:60]
     path.write_text("\n".join(texts) + "\n", encoding="utf-8")
@@ -207,3 +263,12 @@ def _write_survey_3(path: Path, records: list[Tree]) -> None:
 
     columns = ("district", "tag_no", *_SURVEYED)
     pq.write_table(pa.table({name: [record[name] for record in records] for name in columns}), path)
+
+
+def _write_census(path: Path, trees: list[Tree]) -> None:
+    """Every tree of a district, but for four that are not there any more."""
+    columns = ("district", "tag_no", "species")
+    with open(path, "w", newline="", encoding="utf-8") as file:
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow(columns)
+        writer.writerows([tree[name] for name in columns] for place, tree in enumerate(trees) if place % 80 != 7)

@@ -9,23 +9,38 @@ import os
 import shlex
 import sys
 
-from .data import STORY_TREE, make
+from .data import STORY_TREE, TALL_TREE, make
 
 STEPS: list[tuple[str, list[str]]] = [
+    ("The spring survey has come in as a CSV file. Is its job in order?", ["check", "{folder}/survey-1.toml"]),
+    ("What would it do? A preview writes nothing.", ["preview", "{folder}/survey-1.toml"]),
     (
-        "The spring survey has come in as a CSV file. What would it do? A preview writes nothing.",
-        ["preview", "{folder}/survey-1.toml"],
+        "One tree is said to be 95 m tall. Why is it rejected?",
+        ["explain", "{folder}/survey-1.toml", "--key", "district={tall[district]}", "--key", "tag_no={tall[tag_no]}"],
     ),
-    ("That is what we expect, so merge it. Bad records do not stop it.", ["merge", "{folder}/survey-1.toml"]),
+    ("That is right, so merge it. Bad records do not stop it.", ["merge", "{folder}/survey-1.toml"]),
     (
         "The same batch once more: every good record is skipped, and the file is not touched.",
         ["merge", "{folder}/survey-1.toml"],
     ),
     (
-        "The summer survey comes from the crews' app: JSON Lines, other names, a record sent again.",
+        "A crew remembers what it meant by 'ca. 90'. Mended by hand, the rejects can be merged as they are.",
+        ["merge", "{folder}/survey-1.toml", "{folder}/survey-1.mended.csv"],
+    ),
+    (
+        "The summer survey comes from the crews' app, with names of its own. A job for it can be drafted.",
+        ["draft", "sqlite:///{folder}/register.db", "trees", "{folder}/survey-2.jsonl", "--out", "{folder}/draft.toml"],
+    ),
+    (
+        "The job for it that we use takes corrected records, and marks trees as felled where a stump was found.",
         ["merge", "{folder}/survey-2.toml"],
     ),
     ("The autumn survey is a Parquet file with measurements only.", ["merge", "{folder}/survey-3.toml"]),
+    (
+        "A full copy of one district: trees that are not in it any more are marked. How many of which kind are that?",
+        ["preview", "{folder}/census.toml", "--by", "felled"],
+    ),
+    ("Five, and nothing else happens. Merge it.", ["merge", "{folder}/census.toml"]),
     ("All batches so far.", ["batches", "{folder}/survey-1.toml"]),
     (
         "And one tree, which every survey found changed.",
@@ -43,7 +58,11 @@ def tell(folder: str, as_json: bool = False) -> None:
     if not as_json:
         print(f"The street-tree register of Harrowmere is in {folder}: register.db, three surveys and their job files.")
     for text, command in STEPS:
-        words = [word.format(folder=folder.rstrip("/"), **STORY_TREE) for word in command]
+        words = [word.format(folder=folder.rstrip("/"), tall=TALL_TREE, **STORY_TREE) for word in command]
+        if words[-1].endswith("survey-1.mended.csv"):
+            _mend(folder, quiet=as_json)
+        if words[0] == "draft":
+            words.append("--force")
         shown = " ".join(["rmend", *map(_quoted, words)])
         out = io.StringIO()
         if as_json:
@@ -53,7 +72,6 @@ def tell(folder: str, as_json: bool = False) -> None:
         else:
             _head(text, shown)
             app(words, standalone_mode=False)
-            _show_rejects(words, folder)
     if as_json:
         print(json.dumps({"folder": os.path.abspath(folder), "steps": told}, ensure_ascii=False, indent=2))
 
@@ -75,10 +93,13 @@ def _head(text: str, command: str) -> None:
     sys.stdout.flush()
 
 
-def _show_rejects(words: list[str], folder: str) -> None:
-    """After the first merge, the file of rejects as it stands."""
+def _mend(folder: str, quiet: bool) -> None:
+    """What a person would do in an editor."""
     path = os.path.join(folder, "survey-1.rejects.csv")
-    if words[0] == "merge" and words[1].endswith("survey-2.toml") and os.path.exists(path):
-        _head("These were the rejects of the spring survey, as they came, with where and why.", f"cat {path}")
-        with open(path, encoding="utf-8") as file:
-            print(file.read().rstrip())
+    with open(path, encoding="utf-8") as file:
+        text = file.read()
+    if not quiet:
+        _head("These are the rejects, as they came, with where and why.", f"cat {path}")
+        print(text.rstrip())
+    with open(os.path.join(folder, "survey-1.mended.csv"), "w", encoding="utf-8") as file:
+        file.write(text.replace("ca. 90", "90.0"))

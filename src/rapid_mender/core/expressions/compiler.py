@@ -13,6 +13,7 @@ import pyarrow.types as pt
 from sqlglot import exp
 
 from ..cast import cast as cast_to_column
+from ..masks import either, mask_of
 from ..schema import Column
 from . import functions, kernels
 from .nodes import Node, as_type, constant, mapped, mend, said
@@ -149,9 +150,9 @@ class Compiler:
             for node in nodes[1:]:
                 other = node.run(env)
                 values = done(out.values, other.values)
-                failed = kernels.either(out.failed, other.failed)
+                failed = either(out.failed, other.failed)
                 if failed is not None:  # what is known whatever the failed part would be, is known
-                    failed = failed & kernels.mask_of(pc.is_null(env.array(values)))
+                    failed = failed & mask_of(pc.is_null(env.array(values)))
                 out = Cells(values, failed)
             return out
 

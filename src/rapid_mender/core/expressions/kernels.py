@@ -17,29 +17,14 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from ..cast import cast as cast_to_column
+from ..masks import Marks, either, mask_of, nulled, some
 from ..schema import Column
 from .scope import Cells, Env
 from .types import DATE, FLOAT, INT, STAMP, TEXT, as_decimal, decimal, family, to
 
-Failed = np.ndarray | None
 _MOST_PATTERN = 1_000
 _QUOTIENT_SCALE = 12  # digits after the point of a quotient of decimals, at least
 _DAY = 86_400_000_000
-
-
-def mask_of(values: pa.Array) -> np.ndarray:
-    """Boolean values as a mask; null is false."""
-    if values.null_count:
-        values = pc.fill_null(values, False)
-    return values.to_numpy(zero_copy_only=False)
-
-
-def either(one: Failed, other: Failed) -> Failed:
-    return other if one is None else one if other is None else one | other
-
-
-def nulled(values: pa.Array, mask: np.ndarray) -> pa.Array:
-    return pc.if_else(pa.array(mask), pa.scalar(None, values.type), values) if mask.any() else values
 
 
 # -- arithmetic -------------------------------------------------------------------------------------
@@ -47,7 +32,7 @@ def nulled(values: pa.Array, mask: np.ndarray) -> pa.Array:
 
 def arithmetic(op: str, a: pa.Array, b: pa.Array) -> Cells:
     """`a op b` for arrays of numbers; whole numbers stay whole, and are divided towards zero."""
-    failed: Failed = None
+    failed: Marks = None
     if op in ("/", "%"):
         zeros = pc.equal(b, pa.scalar(Decimal(0)).cast(b.type))
         if pc.any(zeros).as_py():
@@ -67,7 +52,7 @@ def arithmetic(op: str, a: pa.Array, b: pa.Array) -> Cells:
     if pc.all(finite).as_py() is not False:
         return Cells(values, failed)
     wild = mask_of(pc.invert(finite)) & mask_of(pc.is_finite(x)) & mask_of(pc.is_finite(y))
-    return Cells(nulled(values, wild), either(failed, _some(wild)))
+    return Cells(nulled(values, wild), either(failed, some(wild)))
 
 
 def _remainder(a: pa.Array, b: pa.Array) -> pa.Array:
@@ -84,7 +69,7 @@ _FLOATS: dict[str, Callable[[pa.Array, pa.Array], pa.Array]] = {
 _CHECKED = {"+": pc.add_checked, "-": pc.subtract_checked, "*": pc.multiply_checked, "/": pc.divide_checked}
 
 
-def _integers(op: str, a: pa.Array, b: pa.Array) -> tuple[pa.Array, Failed]:
+def _integers(op: str, a: pa.Array, b: pa.Array) -> tuple[pa.Array, Marks]:
     if op == "%":
         over = mask_of(pc.equal(b, -1))  # the least whole number by -1 would overflow; the remainder is 0
         return _remainder(a, pc.if_else(pa.array(over), pa.scalar(1, INT), b)), None
@@ -209,7 +194,7 @@ def check_pattern(pattern: str, escape: str | None) -> str | None:
 
 def substring(values: pa.Array, start: pa.Array, length: pa.Array | None) -> Cells:
     """SUBSTRING of the standard: characters from 1; what lies before the first or after the last is empty."""
-    failed: Failed = None
+    failed: Marks = None
     begins = np.asarray(pc.fill_null(start, 1))
     if length is None:
         ends = np.full(len(values), np.iinfo(np.int64).max)
@@ -256,11 +241,11 @@ def shifted(values: pa.Array, months: int, micros: int) -> Cells:
         days = days + micros // _DAY
         outside = (days < -719_162) | (days > 2_932_896)
         return Cells(
-            pa.array(np.where(outside, 0, days).astype("int32"), mask=null | outside).cast(DATE), _some(outside & ~null)
+            pa.array(np.where(outside, 0, days).astype("int32"), mask=null | outside).cast(DATE), some(outside & ~null)
         )
     ticks = days * _DAY + rest + micros
     outside = (ticks < -719_162 * _DAY) | (ticks >= 2_932_897 * _DAY)
-    return Cells(pa.array(ticks, mask=null | outside).cast(STAMP), _some(outside & ~null))
+    return Cells(pa.array(ticks, mask=null | outside).cast(STAMP), some(outside & ~null))
 
 
 def _months_on(days: np.ndarray, months: int) -> np.ndarray:
@@ -302,7 +287,7 @@ def cast(values: pa.Array, kind: pa.DataType, length: int | None) -> Cells:
         bad = mask_of(pc.is_valid(values)) & mask_of(pc.is_null(done))  # an empty text is no number
     if length is not None:
         done = pc.utf8_slice_codeunits(done, 0, length)
-    return Cells(done, _some(bad) if bad is not None else None)
+    return Cells(done, some(bad) if bad is not None else None)
 
 
 def choose(env: Env, cases: list[tuple[Cells, Cells]], default: Cells, kind: pa.DataType) -> Cells:
@@ -310,7 +295,7 @@ def choose(env: Env, cases: list[tuple[Cells, Cells]], default: Cells, kind: pa.
     values = env.array(to(default.values, kind))
     open_rows = np.ones(env.rows, bool)
     picks: list[tuple[np.ndarray, Cells]] = []
-    failed: Failed = None
+    failed: Marks = None
     for condition, result in cases:
         taken = mask_of(env.array(condition.values)) & open_rows
         if condition.failed is not None:
@@ -325,7 +310,3 @@ def choose(env: Env, cases: list[tuple[Cells, Cells]], default: Cells, kind: pa.
         if result.failed is not None:
             failed = either(failed, result.failed & taken)
     return Cells(values, failed)
-
-
-def _some(mask: np.ndarray) -> Failed:
-    return mask if mask.any() else None

@@ -9,7 +9,7 @@ from typing import Any
 import pyarrow as pa
 from sqlglot import exp
 
-from . import kernels
+from ..masks import either
 from .scope import Cells, Env
 from .types import TEXT, family, spoken, to
 
@@ -37,7 +37,7 @@ def mapped(part: exp.Expression, kind: pa.DataType, done: Callable[..., Any], *n
         failed, given = None, []
         for node in nodes:
             cells = node.run(env)
-            failed = kernels.either(failed, cells.failed)
+            failed = either(failed, cells.failed)
             given.append(cells.values)
         return Cells(done(*given), failed)
 
@@ -51,10 +51,10 @@ def computed(part: exp.Expression, done: Callable[..., Cells], *nodes: Node) -> 
         failed, given = None, []
         for node in nodes:
             cells = node.run(env)
-            failed = kernels.either(failed, cells.failed)
+            failed = either(failed, cells.failed)
             given.append(env.array(cells.values))
         out = done(*given)
-        return Cells(out.values, kernels.either(failed, out.failed))
+        return Cells(out.values, either(failed, out.failed))
 
     kind = done(*(pa.array([], node.type) for node in nodes)).values.type
     return Node(kind, run, part)
