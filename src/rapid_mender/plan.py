@@ -10,14 +10,11 @@ from dataclasses import dataclass, field
 from typing import Any
 
 import pyarrow as pa
-from sqlglot import exp
 
 from .core.cast import cast, plain, wanted
 from .core.compare import Likeness, takes_tolerance
 from .core.decide import NAMES
 from .core.expressions import Expression, ExpressionError, Scope, compile_expression
-from .core.expressions.parsing import parse
-from .core.expressions.reach import never_true, unreachable
 from .core.expressions.scope import Name
 from .core.records import check_batch_has, map_columns
 from .core.rules import BoundRule, Template
@@ -197,6 +194,12 @@ class Plan:
         for rule in self.job.rules:
             texts += [rule.when] if isinstance(rule.when, str) else []
             texts += [part.split("}")[0] for part in (rule.because or "").split("{")[1:]]
+        if not texts:
+            return set()
+        from sqlglot import exp
+
+        from .core.expressions.parsing import parse
+
         found = set()
         for text in texts:
             try:
@@ -265,7 +268,15 @@ class Plan:
         return None if when is None else BoundRule(number, NAMES.index(rule.decide), when, because)
 
     def _look_at_rules(self, reading: Reading) -> None:
-        trees = [(rule.number, rule.when.tree) for rule in reading.rules if isinstance(rule.when, Expression)]
+        trees = [
+            (rule.number, rule.when.tree)
+            for rule in reading.rules
+            if isinstance(rule.when, Expression) and rule.when.tree is not None
+        ]
+        if not trees:
+            return
+        from .core.expressions.reach import never_true, unreachable
+
         for number, tree in trees:
             if never_true(tree):
                 self.warn(f"rule {number} can never be true")
@@ -343,7 +354,7 @@ class Plan:
 def _always(value: Any, constant: pa.Scalar) -> Expression:
     from .core.expressions import Cells
 
-    return Expression(repr(value), constant.type, (), exp.Null(), lambda env: Cells(constant))
+    return Expression(repr(value), constant.type, (), None, lambda env: Cells(constant))
 
 
 def shape_of(schema: pa.Schema) -> Shape:

@@ -58,14 +58,15 @@ def _translated(where: str) -> Iterator[None]:
 
     try:
         yield
-    except adbc_driver_manager.Error as error:
+    except (adbc_driver_manager.Error, pa.ArrowException, OSError) as error:  # Arrow's while a result is read
         text = re.sub(r"^[A-Z_]+: (\[SQLite\] )?", "", str(error)).split("\nquery:")[0]
         text = re.sub(r"^failed to (prepare|execute) query: ", "", text, flags=re.I).strip()
         for sign, mend in _MENDS:
             if sign in text:
                 kind = Locked if sign == "locked" else StoreError
                 raise kind(f"{where}: {text}: {mend}") from error
-        if error.status_code == adbc_driver_manager.AdbcStatusCode.INTEGRITY or _REFUSAL.match(text):
+        integrity = adbc_driver_manager.AdbcStatusCode.INTEGRITY
+        if getattr(error, "status_code", None) == integrity or _REFUSAL.match(text):
             raise Refused(where, _REFUSAL.sub("", text)) from error
         raise StoreError(f"{where}: the database refused: {text}") from error
 
@@ -121,19 +122,21 @@ class Link:
             raise
 
     def _connect(self, writable: bool, patience: int, cache_kib: int) -> None:
-        from adbc_driver_sqlite import dbapi
+        # not the driver's DB-API: it imports pandas and polars where they are installed, which takes half a second
+        import adbc_driver_sqlite
+        from adbc_driver_manager import AdbcConnection
 
-        path = self.path
-        with _translated(path):
-            self._connection = dbapi.connect(f"file:{quote(path)}?mode={'rw' if writable else 'ro'}", autocommit=True)
-            self._cursor = self._connection.cursor()
+        with _translated(self.path):
+            uri = f"file:{quote(self.path)}?mode={'rw' if writable else 'ro'}"
+            self._database = adbc_driver_sqlite.connect(uri)
+            self._connection = AdbcConnection(self._database)
         self.run(f"PRAGMA busy_timeout = {patience}")
         self.run(f"PRAGMA cache_size = -{cache_kib}")
         self.run("PRAGMA foreign_keys = ON")
 
     def close(self) -> None:
-        self._cursor.close()
         self._connection.close()
+        self._database.close()
         self._uncount()
 
     def _uncount(self) -> None:
@@ -144,11 +147,8 @@ class Link:
         """Run a statement; with `bound`, once for each of its rows."""
         if bound is not None and not bound.num_rows:
             return
-        with self._statement() as cursor:
-            if bound is None:
-                cursor.execute(sql)
-            else:
-                cursor.executemany(sql, bound)
+        with self._statement(sql, bound) as statement:
+            statement.execute_update()
 
     @contextmanager
     def one_look(self) -> Iterator[None]:
@@ -206,20 +206,22 @@ class Link:
         if bound is not None and not bound.num_rows:  # the driver does not survive a binding without rows
             sql = f"SELECT * FROM ({sql}) LIMIT 0"
             bound = pa.table({name: pa.nulls(1, pa.int64()) for name in bound.column_names})
-        with self._statement() as cursor:
-            cursor.adbc_statement.set_options(**_ALL_ROWS)
-            cursor.execute(sql, None if bound is None else bound.combine_chunks())
-            return cursor.fetch_arrow_table()
+        with self._statement(sql, None if bound is None else bound.combine_chunks()) as statement:
+            statement.set_options(**_ALL_ROWS)
+            handle, _ = statement.execute_query()
+            with pa.RecordBatchReader._import_from_c(handle.address) as reader:
+                return reader.read_all()
 
     @contextmanager
-    def _statement(self) -> Iterator[Any]:
-        try:
-            with _translated(self.path):
-                yield self._cursor
-        except StoreError:  # a cursor that failed keeps what was bound to it
-            self._cursor.close()
-            self._cursor = self._connection.cursor()
-            raise
+    def _statement(self, sql: str, bound: pa.Table | None) -> Iterator[Any]:
+        from adbc_driver_manager import AdbcStatement
+
+        with _translated(self.path), AdbcStatement(self._connection) as statement:
+            statement.set_sql_query(sql)
+            if bound is not None:
+                statement.prepare()
+                statement.bind_stream(bound)
+            yield statement
 
     def rows(self, sql: str, values: Sequence[str] = ()) -> list[tuple[Any, ...]]:
         """A few rows, as Python values."""

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Sequence
-from dataclasses import dataclass
 from decimal import Decimal
 from typing import Any
 
@@ -18,7 +17,7 @@ from ..schema import Column
 from . import functions, kernels
 from .nodes import Node, as_type, constant, mapped, mend, said
 from .parsing import parse
-from .scope import Cells, Env, ExpressionError, Name, Scope, Unknown
+from .scope import Cells, Env, Expression, ExpressionError, Name, Scope, Unknown
 from .types import BOOL, FLOAT, INT, TEXT, canonical, common, family, spoken
 
 _DEEPEST = 100
@@ -30,22 +29,6 @@ _COMPARE: dict[type[exp.Expression], Callable[..., Any]] = {
     exp.EQ: pc.equal, exp.NEQ: pc.not_equal, exp.GT: pc.greater, exp.GTE: pc.greater_equal, exp.LT: pc.less,
     exp.LTE: pc.less_equal,
 }  # fmt: skip
-
-
-@dataclass(frozen=True)
-class Expression:
-    """A checked expression. `uses` are the names that it reads."""
-
-    text: str
-    type: pa.DataType
-    uses: tuple[Name, ...]
-    tree: exp.Expression
-    _run: Callable[[Env], Cells]
-
-    def evaluate(self, env: Env) -> Cells:
-        """The values, one for each row of `env`, and a mask of the rows for which there is none but should be."""
-        cells = self._run(env)
-        return Cells(env.array(cells.values), cells.failed)
 
 
 def compile_expression(text: str, scope: Scope, want: str | None = None) -> Expression:

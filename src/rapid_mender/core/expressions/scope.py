@@ -2,16 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 import numpy as np
 import pyarrow as pa
 
 from ...errors import JobError
 from ..names import closest
+
+if TYPE_CHECKING:
+    from sqlglot import exp
 
 Name = tuple[str, str]
 """A side ("incoming", "existing", "changed", or "" for what has none) and a name."""
@@ -54,6 +57,22 @@ class Env:
 
     def array(self, cells: pa.Array | pa.Scalar) -> pa.Array:
         return pa.repeat(cells, self.rows) if isinstance(cells, pa.Scalar) else cells
+
+
+@dataclass(frozen=True)
+class Expression:
+    """A checked expression. `uses` are the names that it reads."""
+
+    text: str
+    type: pa.DataType
+    uses: tuple[Name, ...]
+    tree: exp.Expression | None
+    _run: Callable[[Env], Cells]
+
+    def evaluate(self, env: Env) -> Cells:
+        """The values, one for each row of `env`, and a mask of the rows for which there is none but should be."""
+        cells = self._run(env)
+        return Cells(env.array(cells.values), cells.failed)
 
 
 @dataclass
