@@ -17,6 +17,7 @@ from datetime import date
 from functools import partial
 from pathlib import Path
 
+import numpy as np
 import pyarrow as pa
 
 import rapid_mender as rm
@@ -123,6 +124,67 @@ def memory(existing: int, incoming: int, rounds: int) -> Rows:
     return _ratios(times, "Rapid Mender, preview")
 
 
+_CONDITIONS = (
+    "incoming.height_m > 120", "incoming.girth_cm < 0", "incoming.species = 'Ulmus'", "incoming.warden LIKE 'x%'",
+    "incoming.condition IN ('a', 'b', 'c')", "incoming.height_m > existing.height_m * 10", "incoming.tag_no < 0",
+    "matched AND existing.species = 'none'", "changed('species') AND incoming.species IS NULL",
+    "incoming.surveyed_on > '2030-01-01'", "incoming.surveyed_on < existing.surveyed_on - INTERVAL '20' YEAR",
+    "NOT matched AND incoming.height_m > 100", "incoming.girth_cm / 2 > 1000", "COALESCE(incoming.warden, 'x') = 'x'",
+    "incoming.height_m BETWEEN 200 AND 300", "incoming.girth_cm IS NULL",
+    "existing.condition <> incoming.condition AND incoming.condition = 'gone'",
+    "incoming.district = 'Nowhere' OR incoming.district = 'Else'",
+    "ABS(incoming.height_m - existing.height_m) > 500",
+    "CASE WHEN incoming.height_m > 30 THEN incoming.girth_cm < -5 ELSE FALSE END",
+)  # fmt: skip
+_SETTINGS = {
+    "girth_cm": {"tolerance": 0.2, "null": "keep"}, "height_m": {"tolerance": 0.2}, "surveyed_on": {"tolerance": 1},
+    "species": {"ignore_case": True, "trim": True}, "condition": {"ignore_case": True, "null": "keep"},
+    "warden": {"trim": True, "compare": False},
+}  # fmt: skip
+
+
+def rules(existing: int, incoming: int, rounds: int) -> Rows:
+    """Twenty rules, of which none is ever true, and ten compare settings, against neither."""
+    table, batch = existing_and_batch(existing, incoming)
+    plain = {"store": rm.MemoryStore({"trees": table}), "table": "trees", "key": list(KEY)}
+    every = [rm.Rule(decide="reject", when=when) for when in _CONDITIONS]
+    jobs = {"no rules": rm.Job(**plain), "twenty rules, ten settings": rm.Job(**plain, rules=every, columns=_SETTINGS)}
+    times: dict[str, list[float]] = {name: [] for name in jobs}
+    for _ in range(rounds):
+        for name, job in jobs.items():
+            times[name].append(_timed(lambda job=job: rm.preview(job, batch)))  # type: ignore[misc]
+    return _ratios(times, "twenty rules, ten settings")
+
+
+def refusals(incoming: int, rounds: int) -> Rows:
+    """Ten records that violate a foreign key, against none."""
+    rng = np.random.default_rng(5)
+    good = pa.table(
+        {"tag_no": rng.permutation(incoming), "height_m": np.arange(incoming) / 2, "district": ["N"] * incoming}
+    )
+    names = np.where(np.isin(np.arange(incoming), rng.choice(incoming, 10, replace=False)), "Nowhere", "N")
+    batches = {"every row is taken": good, "ten rows are refused": good.set_column(2, "district", pa.array(names))}
+    times: dict[str, list[float]] = {name: [] for name in batches}
+    for _ in range(rounds):
+        for name, batch in batches.items():
+            with tempfile.TemporaryDirectory(dir=os.environ.get("BENCH_DIR")) as folder:
+                with sqlite3.connect(f"{folder}/register.db") as connection:
+                    connection.execute("CREATE TABLE districts (name TEXT PRIMARY KEY)")
+                    connection.execute("INSERT INTO districts VALUES ('N')")
+                    connection.execute(
+                        "CREATE TABLE trees (tag_no INTEGER PRIMARY KEY, height_m REAL, district REFERENCES districts)"
+                    )
+                connection.close()
+                job = rm.Job(store=f"sqlite:///{folder}/register.db", table="trees", key="tag_no")
+                wanted = 0 if batch is good else 10
+                times[name].append(_timed(partial(_merge_with_rejects, job, batch, wanted)))
+    return _ratios(times, "ten rows are refused")
+
+
+def _merge_with_rejects(job: rm.Job, batch: pa.Table, wanted: int) -> None:
+    assert rm.merge(job, batch).counts["reject"] == wanted
+
+
 def csv_memory(incoming: int) -> Rows:
     """The peak memory of a process that merges a large CSV file into an empty SQLite table."""
     with tempfile.TemporaryDirectory(dir=os.environ.get("BENCH_DIR")) as folder:
@@ -192,7 +254,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(prog="python -m benchmarks", description=__doc__)
     parser.add_argument("--small", action="store_true", help="a hundredth of the size, only to see that it runs")
     parser.add_argument("--rounds", type=int, default=3)
-    parser.add_argument("--only", choices=("sqlite", "memory", "csv"))
+    parser.add_argument("--only", choices=("sqlite", "memory", "rules", "refusals", "csv"))
     parser.add_argument("--keep", action="store_true", help="write docs/benchmarks.md")
     options = parser.parse_args()
     size = 100 if options.small else 1
@@ -204,6 +266,14 @@ def main() -> None:
         "memory": (
             f"In memory: match, compare, decide {1_000_000 // size:,} on {5_000_000 // size:,} rows, 8 columns",
             lambda: memory(5_000_000 // size, 1_000_000 // size, options.rounds),
+        ),
+        "rules": (
+            f"In memory: rules and settings on {1_000_000 // size:,} records",
+            lambda: rules(1_000_000 // size, 1_000_000 // size, options.rounds),
+        ),
+        "refusals": (
+            f"SQLite: rows that the database refuses, of {100_000 // size:,}",
+            lambda: refusals(100_000 // size, options.rounds),
         ),
         "csv": (
             f"A CSV file of {10_000_000 // size:,} records into an empty SQLite table, history on",

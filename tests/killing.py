@@ -27,10 +27,11 @@ def _table(url: str) -> pa.Table:
         return session.read(session.describe("trees")).sort_by("tag_no")
 
 
-def kill_merges(folder: Path, rows: int, kills: int, seed: int) -> list[str]:
+def kill_merges(folder: Path, rows: int, kills: int, seed: int, commit_every: int | None = None) -> list[str]:
     """Kill `kills` merges of `rows` records; say for each whether the register was before or after.
 
     Raises AssertionError if it was ever between, if the history does not agree, or if a next run does not finish.
+    With `commit_every` it may be between, but only by whole units of work.
     """
     rng = random.Random(seed)
     path, url = folder / "register.db", f"sqlite:///{folder}/register.db"
@@ -39,7 +40,7 @@ def kill_merges(folder: Path, rows: int, kills: int, seed: int) -> list[str]:
         records = ((n, n / 10, f"note {n}") for n in range(0, 2 * rows, 2))
         connection.executemany("INSERT INTO trees VALUES (?, ?, ?)", records)
     connection.close()
-    (folder / "job.toml").write_text(_JOB)
+    (folder / "job.toml").write_text(_JOB + (f"commit_every = {commit_every}\n" if commit_every else ""))
     seen = []
     for round_no in range(kills):
         numbers = np.random.default_rng(round_no).permutation(2 * rows)[:rows] + round_no
@@ -60,14 +61,17 @@ def kill_merges(folder: Path, rows: int, kills: int, seed: int) -> list[str]:
         if after.equals(before):
             seen.append("before")
         else:
-            seen.append("after")
             last = rm.batches(url).to_pylist()[-1]
+            done = sum(last[name] or 0 for name in ("inserted", "updated", "skipped"))
+            seen.append("after" if done == rows else "between")
+            assert done % (commit_every or rows) == 0 or done == rows, "half a unit of work"
             history = rm.history(url, "trees", batch=last["batch_no"])
             with open_store(url).begin(write=False) as session:
                 key = session.describe("trees").pick(["tag_no"])
             assert changes.replay(before, history, key).sort_by("tag_no").equals(after), "between"
         finished = rm.merge(rm.Job.load(folder / "job.toml"))
         assert (finished.counts["skip"] == rows) == (seen[-1] == "after")
+        assert commit_every or "between" not in seen
         held = _table(url).filter(pa.compute.is_in(_table(url)["tag_no"], value_set=pa.array(numbers)))
         assert held.equals(batch.sort_by("tag_no").cast(held.schema)), "the next run did not finish the job"
     return seen

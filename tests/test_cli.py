@@ -165,7 +165,7 @@ def test_explain_shows_what_counts_as_the_same_and_every_rule(rmend: Rmend, demo
     assert verdicts == {
         "district": "key", "tag_no": "key", "species": "same by ignore_case", "girth_cm": "not sent, left alone",
         "height_m": "same by tolerance = 0.1", "condition": 'left alone: write = "insert"', "warden": 'kept: null = "keep"',
-        "planted_on": "not sent, left alone", "surveyed_on": "changed", "felled": "not sent, left alone",
+        "planted_on": "not sent, left alone", "surveyed_on": "differs", "felled": "not sent, left alone",
     }  # fmt: skip
     assert [(rule["value"], rule["decided"]) for rule in found["records"][0]["rules"]] == [(True, True), (False, False)]
     stale = rmend("explain", "h/survey-1.toml", "--key", "district=Saltgate", "--key", "tag_no=2").out
@@ -301,6 +301,8 @@ def test_a_kill_at_any_moment_leaves_before_or_after(tmp_path: Path) -> None:
 
     seen = kill_merges(tmp_path, rows=20_000, kills=5, seed=1)
     assert len(seen) == 5
+    (tmp_path / "units").mkdir()
+    assert len(kill_merges(tmp_path / "units", rows=20_000, kills=4, seed=2, commit_every=3_000)) == 4
 
 
 def test_examples_run() -> None:

@@ -61,7 +61,7 @@ def check(job: Job, incoming: Any = None) -> Checked:
             names: list[str] = []
             if source is not None:
                 schema = source.schema
-                if schema is None:
+                if schema is None and not source.only_once:
                     first = next(islice(source, 1), None)
                     schema = first.raw.schema if first is not None else None
                 if schema is not None:

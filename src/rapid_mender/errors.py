@@ -6,6 +6,9 @@ from __future__ import annotations
 class Error(Exception):
     """The base of every error that Rapid Mender raises on purpose."""
 
+    wrote = False
+    """Whether something of the run is in the table all the same: with commit_every, or when only its rejects failed."""
+
 
 class JobError(Error):
     """The job itself is wrong: an unknown option, a column that is not there, a key that cannot be one."""

@@ -179,7 +179,9 @@ def _verdict(plan: Plan, meeting: Meeting, name: str, row: int, place: int, sent
     if plan.writes(name) != "always":
         return f'left alone: write = "{plan.writes(name)}"'
     if changed:
-        return "changed" if plan.compares(name) else "differs, and is no reason to write: compare = false"
+        if not plan.compares(name):
+            return "differs, and is no reason to write: compare = false"
+        return "changed" if NAMES[meeting.decisions.codes[place]] == "update" else "differs"
     old = one_array(meeting.existing.values[name]).slice(row, 1)
     new = one_array(meeting.values[name]).slice(place, 1)
     if not differs(old, new)[0]:

@@ -51,10 +51,12 @@ def write_rejects(table: pa.Table, path: str) -> None:
     except OSError as error:
         if temporary is not None and os.path.exists(temporary):
             os.unlink(temporary)
-        raise StoreError(
+        failed = StoreError(
             f"the merge is done and in the table, but its {table.num_rows} rejects could not be written to {path}: "
             f"{error}; mend that and merge the same batch again: only the rejects remain"
-        ) from error
+        )
+        failed.wrote = True
+        raise failed from error
 
 
 def keep_rejects(session: Session, rejects: pa.Table, name: str) -> None:

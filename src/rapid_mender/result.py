@@ -49,6 +49,7 @@ class Result:
     missing: int = 0
     rules: dict[int, int] = field(default_factory=dict)
     warnings: list[str] = field(default_factory=list)
+    by: str | None = None
     groups: pa.Table | None = None
     changed: dict[str, int] = field(default_factory=dict)
     batch: int | None = None

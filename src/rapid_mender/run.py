@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
+from contextlib import suppress
 from datetime import UTC, datetime
 from typing import Any
 
@@ -18,7 +19,7 @@ import pyarrow.compute as pc
 
 from .core.decide import DELETE, SKIP, decide_alone
 from .core.rules import Fired
-from .errors import JobError, LimitError, StoreError
+from .errors import Error, JobError, LimitError, StoreError
 from .gather import Gather
 from .groups import Groups
 from .history import Recorder
@@ -112,7 +113,7 @@ class Run:
             what = "division by zero, overflow, or a text of another form"
             self.plan.warn(f"rule {number} could not be computed for {count:,} records ({what}); it counted as unknown")
         if self.groups is not None:
-            self.result.groups = self.groups.table()
+            self.result.by, self.result.groups = self.by, self.groups.table()
         self.result.seconds = time.perf_counter() - started
         self._write_rejects()
         return self.result
@@ -134,6 +135,7 @@ class Run:
         from . import __version__
 
         self.recorder: Recorder | None = None
+        self.committed: dict[str, int] | None = None
         self.rows_before = 0
         done, last = 0, False
         chunks: Iterator[tuple[Chunk, bool]] | None = None
@@ -159,8 +161,22 @@ class Run:
             except _NothingLanded:
                 self.recorder = None
                 return
+            except Error as error:
+                if self.committed is not None:
+                    error.wrote = True
+                    self._note_stop(self.committed)
+                raise
+            if self.write and self.recorder.batch is not None:
+                self.committed = dict(self.result.counts)
         assert self.recorder is not None
         self.result.batch = self.recorder.batch
+
+    def _note_stop(self, counts: dict[str, int]) -> None:
+        """Note in the batches that a run which had committed some of its work was stopped."""
+        assert self.recorder is not None
+        with suppress(Error), self.store.begin(self.write) as session:
+            self.recorder.resume(session)
+            self.recorder.finish(counts, "stopped")
 
     def _chunks(self, at_once: int, most: int | None) -> Iterator[tuple[Chunk, bool]]:
         """The chunks of the batch, each with whether a transaction is to end with it."""
@@ -198,10 +214,13 @@ class Run:
             self.result.batch = self.recorder.start()
             keep_rejects(session, self.result.rejects, self.job.rejects.table)
             self.result.rejects_path = f"table {self.job.rejects.table}"
-        elif self.recorder.batch is not None and not any(self.result.counts[n] for n in ("insert", "update", "delete")):
+        elif self.committed is None and self.recorder.batch is not None and not self._landed():
             raise _NothingLanded
         self.recorder.finish(self.result.counts)
         return True, done
+
+    def _landed(self) -> bool:
+        return any(self.result.counts[name] for name in ("insert", "update", "delete"))
 
     # -- the way of a chunk ---------------------------------------------------------------------------
 
@@ -289,7 +308,8 @@ class Run:
             and not most.allows(counts["reject"], self.result.records)
         ):
             self._stop(
-                f"{counts['reject']:,} of {self.result.records:,} records are rejects, and max_rejects is {most}"
+                f"{counts['reject']:,} of {self.result.records:,} records are rejects, and max_rejects is {most}",
+                "the rejects",
             )
         self._check_deletes(counts["delete"])
 
@@ -297,14 +317,12 @@ class Run:
         most = self.job.max_deletes
         if most is not None and not most.allows(deletes, self.rows_before):
             whole = f" of {self.rows_before:,}" if most.share is not None else ""
-            self._stop(f"{deletes:,}{whole} rows are to be deleted, and max_deletes is {most}")
+            self._stop(f"{deletes:,}{whole} rows are to be deleted, and max_deletes is {most}", "a preview")
 
-    def _stop(self, why: str) -> None:
+    def _stop(self, why: str, what: str) -> None:
         if self.write:
             committed = " but for what was committed before (commit_every)" if self.job.commit_every else ""
-            raise LimitError(
-                f"{why}; the run was undone{committed}; look at the rejects and the preview, or raise the limit"
-            )
+            raise LimitError(f"{why}; the run was undone{committed}; look at {what}, or raise the limit")
         kind = why.rsplit(" is ", 1)[0].rsplit(" ", 1)[-1]
         self.plan.warnings[:] = [one for one in self.plan.warnings if kind not in one]
         self.plan.warn(f"a merge would stop: {why}")

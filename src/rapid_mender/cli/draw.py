@@ -162,10 +162,11 @@ def merged(result: Result) -> None:
 
 def _counts(result: Result) -> Table:
     table = table_of("decision", "records", "share", "", right=("records", "share"))
+    every = sum(result.counts.values())
     for name, count in result.counts.items():
         if not count and name == "delete":
             continue
-        share = count / result.records if result.records else 0.0
+        share = count / every if every else 0.0
         style = STYLES[name] if count else "dim"
         table.add_row(Text(name, style), f"{count:,}", f"{share:.1%}", Text("■" * round(share * 40), style))
     return table
@@ -179,21 +180,21 @@ def _columns_changed(console: Console, result: Result, word: str) -> None:
 
 def _rules_and_groups(console: Console, result: Result) -> None:
     if result.rules:
-        listed = ", ".join(f"rule {number} {count:,}" for number, count in result.rules.items())
+        listed = ", ".join(f"{count:,} by rule {number}" for number, count in result.rules.items())
         console.print(Text(f"Decided by rules: {listed}"))
     if result.missing:
         console.print(f"Rows that did not come: {result.missing:,} of the deletes")
     if result.groups is not None:
         console.print()
-        console.print(_groups(result.groups))
+        console.print(_groups(result.groups, result.by or ""))
     for warning in result.warnings:
         console.print(Text(f"Note: {warning}", "yellow"))
 
 
-def _groups(groups: pa.Table) -> Table:
+def _groups(groups: pa.Table, by: str) -> Table:
     numbers = groups.column_names[1:]
     listed = [name for name in numbers if name in ("before", "after") or any(groups[name].to_pylist())]
-    table = table_of("group", *listed, "", right=listed)
+    table = table_of(by, *listed, "", right=listed)
     for row in groups.to_pylist():
         more = row["after"] - row["before"]
         cells = [

@@ -38,7 +38,7 @@ def _record(one: Explained, found: Explanation) -> None:
     console.print(Text.assemble((f"{found.unit} {one.row}", "bold"), " came as  ", (came, "dim")))
     if one.compared:
         console.print()
-        table = table_of("column", "existing", "", "incoming", "")
+        table = table_of("column", "existing", "", "incoming", "verdict")
         for cell in one.compared:
             style = f"bold {STYLES['update']}" if cell.changed else ""
             old = Text(shown(cell.existing) if found.existing else "no row", "dim")

@@ -22,8 +22,7 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
         _say(f"{error}.{after}")
         raise typer.Exit(WRONG_USAGE) from None
     except Error as error:
-        done = "the merge is done" in str(error)
-        _say(f"{error}.{'' if done else after}")
+        _say(f"{error}.{'' if error.wrote else after}")
         raise typer.Exit(STOPPED) from None
     except KeyboardInterrupt:
         _say(f"interrupted.{after}")

@@ -51,6 +51,8 @@ class Source(ABC):
     """What `rows` counts: "line" or "row"."""
     in_memory: bool = False
     """The chunks are slices of something that is in memory anyway."""
+    only_once: bool = False
+    """It can be read once only, and so must not be looked at beforehand."""
     size: int | None = None
     """Bytes, where they are known; `done` says how many are read."""
     broken: list[Broken] = field(default_factory=list)

@@ -102,6 +102,9 @@ class Dicts(Source):
 class Batches(Source):
     batches: Iterator[Any] | None = None
 
+    def __post_init__(self) -> None:
+        self.only_once = True
+
     def __iter__(self) -> Iterator[Chunk]:
         assert self.batches is not None
         row = 1
