@@ -31,6 +31,7 @@ class Options:
     scope: Callable[[Row], bool | None] = lambda row: True
     delete: str = "remove"
     mark: Row = field(default_factory=dict)
+    null_key: str = "reject"
 
     def of(self, column: str, option: str, default: Any = None) -> Any:
         return self.columns.get(column, {}).get(option, default)
@@ -78,7 +79,10 @@ def merge(table: list[Row], records: list[Row], key: list[str], options: Options
     for place, record in enumerate(records):
         name = tuple(record[column] for column in key)
         if any(value is None for value in name):
-            decided[place] = ("reject", set())
+            if options.null_key == "generate":  # the key stays null here: nobody knows what the database makes
+                decided[place] = _one(out, record, key, None, options)
+            else:
+                decided[place] = ("reject", set())
             continue
         if any(column in record and record[column] is None and column not in key for column in options.required):
             decided[place] = ("reject", set())
@@ -110,8 +114,10 @@ def _age(value: Any) -> tuple[Any, ...]:
     return (0,) if value is None else (1, value)
 
 
-def _one(out: Outcome, record: Row, key: list[str], name: tuple[Any, ...], options: Options) -> tuple[str, set[str]]:
-    met = [row for row in out.table if all(same(row[c], v) for c, v in zip(key, name, strict=True))]
+def _one(
+    out: Outcome, record: Row, key: list[str], name: tuple[Any, ...] | None, options: Options
+) -> tuple[str, set[str]]:
+    met = [row for row in out.table if name and all(same(row[c], v) for c, v in zip(key, name, strict=True))]
     if len(met) > 1:
         return "reject", set()
     row = met[0] if met else None

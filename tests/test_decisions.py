@@ -8,6 +8,7 @@ from decimal import Decimal
 from typing import Any
 
 import pyarrow as pa
+import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
@@ -167,6 +168,32 @@ def test_every_option_agrees_with_the_reference(store: str, case: Case) -> None:
         assert normal(changes.replay(before, history, key).to_pylist()) == normal(place.table().to_pylist())
         undone = changes.replay(place.table(), changes.invert(history), key)
         assert normal(undone.to_pylist()) == normal(before.to_pylist())
+
+
+@pytest.mark.parametrize("store", ["memory", "sqlite"])
+@settings(max_examples=40)
+@given(case=st.composite(lambda draw: Case(draw, False))())
+def test_keys_that_are_made_agree_with_the_reference(store: str, case: Case) -> None:
+    """As above, with records whose key the database makes: a new one for each, in decisions and history."""
+    case.options["null_key"] = case.reference.null_key = "generate"
+    with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
+        if store == "memory":
+            place.store = rm.MemoryStore({TABLE: place.table()}, numbered={TABLE: "tag_no"})
+        _with_archive(place)
+        wanted = reference.merge(case.rows, case.batch, ["tag_no"], case.reference)
+        result = case.merge(place)
+        decisions = result.decisions.to_pylist()[: len(case.batch)]
+        assert [(row["decision"], set(row["changed"] or ())) for row in decisions] == wanted.decided
+        made = [
+            d["tag_no"]
+            for d, r in zip(decisions, case.batch, strict=True)
+            if r["tag_no"] is None and d["decision"] == "insert"
+        ]
+        assert None not in made
+        assert len({*made, *(row["tag_no"] for row in case.rows)}) == len(made) + len(case.rows)
+        held = [row | {"tag_no": None} if row["tag_no"] in made else row for row in place.rows()]
+        assert normal(held) == normal([dict.fromkeys(SCHEMA.names) | row for row in wanted.table])
+        assert set(made) <= set(rm.history(place.store, TABLE, action="insert")["new_tag_no"].to_pylist())
 
 
 @every_store
