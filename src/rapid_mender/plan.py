@@ -62,7 +62,9 @@ class Plan:
         self.archive: TableInfo | None = None
         self.allowed = tuple(NAMES.index(name) for name in job.allow)
         self._readings: dict[Shape, Reading] = {}
-        self._referred = self._incoming_names()
+        self.referred = self._incoming_names()
+        """The names that expressions take from the incoming side."""
+        self.has_functions = any(not isinstance(rule.when, str) for rule in job.rules)
         if job.null_key == "generate" and self.key:
             made = [n for n in self.key if info[n].has_default]
             if not made:
@@ -217,13 +219,13 @@ class Plan:
 
     def _bind(self, shape: Shape) -> Reading:
         job, info = self.job, self.info
-        free = [*job.ignore, *(name for name, _ in shape if name in self._referred and info.named(name) is None)]
+        free = [*job.ignore, *(name for name, _ in shape if name in self.referred and info.named(name) is None)]
         reading = Reading(map_columns(info, [name for name, _ in shape], job.rename, free))
         for name, kind in shape:
             if info.named(name) is None:
                 reading.extras[name] = kind
         if self.open_ended:  # a record may lack what others have
-            for name in self._referred:
+            for name in self.referred:
                 if info.named(name) is None and name not in reading.extras:
                     reading.extras[name] = pa.null()
         incoming = self._types() | reading.extras
@@ -316,7 +318,7 @@ class Plan:
 
     def columns_of(self, names: Sequence[str]) -> list[str]:
         try:
-            ignore = [*self.job.ignore, *(n for n in names if n in self._referred and self.info.named(n) is None)]
+            ignore = [*self.job.ignore, *(n for n in names if n in self.referred and self.info.named(n) is None)]
             return list(map_columns(self.info, names, self.job.rename, ignore).values())
         except JobError:
             return []

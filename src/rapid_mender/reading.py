@@ -18,7 +18,7 @@ from .core.hashing import hash_rows
 from .core.keys import STANDS, RepeatFinder, among, fold_table, null_keys, one_array, settle_repeats
 from .core.records import Records, check_required, derive, misfit, read_columns
 from .incoming import Chunk, Source, Spool
-from .plan import Plan, Reading, shape_of
+from .plan import Plan, Reading, Shape, shape_of
 from .stores.base import Session
 
 Progress = Callable[[str, int, int | None], None]
@@ -58,6 +58,7 @@ class Batch:
         self._seeds = [secrets.randbits(64) for _ in range(4)]
         self._spool = Spool()
         self._came: list[np.ndarray] = []
+        self._shape: Shape = ()
 
     @property
     def rows(self) -> int:
@@ -88,12 +89,12 @@ class Batch:
         return records
 
     def extras(self, chunk: Chunk) -> dict[str, pa.Array]:
-        """The incoming columns that go nowhere, as they came; expressions may use them."""
+        """The incoming columns that go nowhere, as they came: those that expressions or functions may use."""
         there = set(chunk.raw.column_names)
-        kinds = self.reading(chunk).extras
         return {
             name: plain(chunk.raw[name]) if name in there else pa.nulls(len(chunk.rows), kind)
-            for name, kind in kinds.items()
+            for name, kind in self.reading(chunk).extras.items()
+            if self.plan.has_functions or name in self.plan.referred
         }
 
     def _env(self, chunk: Chunk, records: Records, reading: Reading) -> Env:
@@ -145,6 +146,7 @@ class Batch:
         names: dict[str, None] = {}
         for chunk in self.source:
             names |= dict.fromkeys(chunk.raw.column_names)
+            self._shape = shape_of(chunk.raw.schema)
             for start in range(0, len(chunk.rows), _PART):
                 part = chunk.slice(start, _PART)
                 keys, usable = self.keys(session, part)
@@ -156,16 +158,12 @@ class Batch:
             self._spool.put(chunk.raw.append_column(_ROW, pa.array(chunk.rows)), free=self.source.in_memory)
             self.progress("reading", self.source.done, self.source.size)
         if names and self.source.schema is None:
-            self.plan.check_batch(list(names), self._last_reading())
+            self.plan.check_batch(list(names), self.plan.reading(self._shape))
         self.keyless += len(self.source.broken)
         repeated = finder.repeated()
         if not len(repeated):
             return
         self._settle(session, repeated)
-
-    def _last_reading(self) -> Reading:
-        shapes = [shape_of(table.drop_columns([_ROW]).schema) for table in self._spool]
-        return self.plan.reading(shapes[-1])
 
     def _settle(self, session: Session, repeated: np.ndarray) -> None:
         """Decide what becomes of the records whose keys have one of the `repeated` hashes."""
