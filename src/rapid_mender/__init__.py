@@ -14,6 +14,7 @@ if TYPE_CHECKING:
     from .errors import Error, IncomingError, JobError, LimitError, StoreError
     from .explain import Explanation, explain
     from .history import batches, history
+    from .incoming.query import Query
     from .job import ColumnOptions, Incoming, Job, Rule
     from .result import Result, Sample
     from .run import merge, preview
@@ -24,6 +25,7 @@ _PLACES = {
     "Error": "errors", "IncomingError": "errors", "JobError": "errors", "LimitError": "errors", "StoreError": "errors",
     "batches": "history", "history": "history",
     "ColumnOptions": "job", "Incoming": "job", "Job": "job", "Rule": "job",
+    "Query": "incoming.query",
     "Checked": "check", "check": "check",
     "draft": "draft",
     "Explanation": "explain", "explain": "explain",
@@ -34,8 +36,8 @@ _PLACES = {
 
 __all__ = [
     "Checked", "ColumnOptions", "Error", "Explanation", "Incoming", "IncomingError", "Job", "JobError",
-    "LimitError", "MemoryStore", "Result", "Rule", "SQLiteStore", "Sample", "StoreError", "batches", "check",
-    "draft", "explain", "history", "merge", "preview",
+    "LimitError", "MemoryStore", "Query", "Result", "Rule", "SQLiteStore", "Sample", "StoreError", "batches",
+    "check", "draft", "explain", "history", "merge", "preview",
 ]  # fmt: skip
 
 

@@ -42,7 +42,7 @@ def check(job: Job, incoming: Any = None) -> Checked:
     if incoming is not None or job.incoming is not None:
         options = job.incoming.options if job.incoming is not None else Options()
         try:
-            source = open_incoming(incoming if incoming is not None else job.incoming.path, options)  # type: ignore[union-attr]
+            source = open_incoming(incoming if incoming is not None else job.batch, options)
             schema = source.schema
         except Error as error:
             out.note(error)

@@ -18,7 +18,8 @@ from .core.compare import Likeness
 from .core.names import closest
 from .errors import JobError
 from .incoming.chunks import Options
-from .stores.base import Store
+from .incoming.query import Query
+from .stores.base import Store, without_password
 
 
 def _listed(value: Any) -> Any:
@@ -39,13 +40,24 @@ class _Strict(BaseModel):
 
 
 class Incoming(_Strict):
-    """Where the incoming records are, and how a text file of them is written."""
+    """Where the incoming records are: a file, and how it is written if it is a text; or a query, and on which store."""
 
-    path: str
+    path: str | None = None
+    query: str | None = None
+    store: str | Store | None = None
+    """Where the query is run; by default where the records go."""
     delimiter: str = Field(",", min_length=1, max_length=1)
     encoding: str = "utf-8"
     nulls: tuple[str, ...] = Field(("",), strict=False)
     """The texts that stand for no value, unless quoted."""
+
+    @model_validator(mode="after")
+    def _one_of_them(self) -> Incoming:
+        if (self.path is None) == (self.query is None):
+            raise ValueError("incoming is a path or a query: give one of them")
+        if self.store is not None and self.query is None:
+            raise ValueError("incoming.store says where a query is run; give a query")
+        return self
 
     @property
     def options(self) -> Options:
@@ -195,6 +207,11 @@ class Job(_Strict):
 
     _source: str | None = PrivateAttr(None)
 
+    def __repr_args__(self) -> Any:
+        """Without the password of the store."""
+        for name, value in super().__repr_args__():
+            yield name, without_password(value) if name == "store" and isinstance(value, str) else value
+
     @model_validator(mode="after")
     def _together(self) -> Job:
         """What only makes sense together."""
@@ -214,6 +231,14 @@ class Job(_Strict):
     def source(self) -> str | None:
         """The file that the job was loaded from."""
         return self._source
+
+    @property
+    def batch(self) -> Any:
+        """What the job itself says is to be merged: a path, a Query, or None."""
+        if self.incoming is None or self.incoming.path is not None:
+            return self.incoming and self.incoming.path
+        assert self.incoming.query is not None
+        return Query(self.incoming.store or self.store, self.incoming.query)
 
     @classmethod
     def load(cls, path: str | os.PathLike[str]) -> Job:
@@ -235,22 +260,53 @@ class Job(_Strict):
             raise JobError(f"{path} is not TOML: {error}") from None
         folder = Path(path).parent
         try:
-            job = cls(**_relative_to(folder, options))
+            job = cls(**_relative_to(folder, _filled_in(options)))
         except JobError as error:
             raise JobError(f"{path}: {error}") from None
         job._source = path
         return job
 
 
+def _filled_in(options: dict[str, Any]) -> dict[str, Any]:
+    """With ${NAME} in the store, the incoming and the rejects as the environment says; $${ is ${ itself."""
+
+    def fill(value: Any, place: str) -> Any:
+        if isinstance(value, dict):
+            return {name: fill(one, f"{place}.{name}") if name != "query" else one for name, one in value.items()}
+        if not isinstance(value, str):
+            return value
+
+        def named(match: re.Match[str]) -> str:
+            if match[0] == "$${":
+                return "${"
+            if match[1] not in os.environ:
+                raise JobError(f"{place}: there is no {match[1]} in the environment; set it, or write the value itself")
+            return os.environ[match[1]]
+
+        return re.sub(r"\$\$\{|\$\{([A-Za-z_][A-Za-z0-9_]*)\}", named, value)
+
+    return options | {name: fill(options[name], name) for name in ("store", "incoming", "rejects") if name in options}
+
+
+def _store_from(folder: Path, store: Any) -> Any:
+    """A store's URL, counted from a folder."""
+    if isinstance(store, str) and store.startswith("sqlite:///"):
+        return f"sqlite:///{folder / store[10:]}"
+    return store
+
+
 def _relative_to(folder: Path, options: dict[str, Any]) -> dict[str, Any]:
     out = dict(options)
     store, incoming = out.get("store"), out.get("incoming")
-    if isinstance(store, str) and store.startswith("sqlite:///"):
-        out["store"] = f"sqlite:///{folder / store[10:]}"
+    if store is not None:
+        out["store"] = _store_from(folder, store)
     if isinstance(incoming, str):
         out["incoming"] = str(folder / incoming)
-    elif isinstance(incoming, dict) and isinstance(incoming.get("path"), str):
-        out["incoming"] = incoming | {"path": str(folder / incoming["path"])}
+    elif isinstance(incoming, dict):
+        moved = {"store": _store_from(folder, incoming.get("store"))} if "store" in incoming else {}
+        if isinstance(incoming.get("path"), str):
+            moved["path"] = str(folder / incoming["path"])
+        out["incoming"] = incoming | moved
     if isinstance(out.get("rejects"), str):
         out["rejects"] = str(folder / out["rejects"])
     return out

@@ -81,7 +81,7 @@ class Run:
         if isinstance(job.rejects, str) and write:
             check_rejects_path(job.rejects)
         options = job.incoming.options if job.incoming is not None else Options()
-        self.source: Source = open_incoming(incoming if incoming is not None else job.incoming.path, options)  # type: ignore[union-attr]
+        self.source: Source = open_incoming(incoming if incoming is not None else job.batch, options)
         self.now = datetime.now(UTC)
 
     def go(self) -> Result:

@@ -14,6 +14,7 @@ from ..errors import IncomingError
 from .chunks import Chunk, Options, Source
 from .csv import CsvFile
 from .jsonl import JsonLinesFile, dict_chunks
+from .query import Query, QueryRows
 
 _ROWS = 1 << 16
 _ENDINGS = "'.csv', '.tsv', '.jsonl', '.ndjson' (each also with '.gz') or '.parquet'"
@@ -26,6 +27,8 @@ def open_incoming(incoming: Any, options: Options | None = None) -> Source:
     """
     if isinstance(incoming, Source):
         return incoming
+    if isinstance(incoming, Query):
+        return QueryRows("the rows of a query", query=incoming)
     if isinstance(incoming, str | os.PathLike):
         return _file(os.fspath(incoming), options or Options())
     if isinstance(incoming, dict):

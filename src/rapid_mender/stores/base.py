@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
@@ -99,6 +100,10 @@ class Session(ABC):
         written yet, and the store may read the table as it was when the transaction began.
         """
 
+    def query(self, sql: str) -> Iterator[pa.Table]:
+        """The rows of a query in the store's own SQL, some at a time."""
+        raise JobError(f"{self.where} runs no queries; give the frame itself as the batch")
+
     @abstractmethod
     def scan(self, info: TableInfo, columns: Sequence[str], fresh: bool = False) -> Iterator[Existing]:
         """All rows, some at a time, with the values of `columns` only; positions say nothing. Nothing may be
@@ -195,6 +200,11 @@ def nearest(name: str, names: Iterable[str], what: str) -> str:
 _SCHEMES = ("sqlite",)
 
 
+def without_password(url: str) -> str:
+    """A URL as it may be shown."""
+    return re.sub(r"(://[^/@:]*):[^@]*@", r"\1:***@", url)
+
+
 def open_store(store: str | Store) -> Store:
     """The store that a URL names; a Store is given back as it is."""
     if isinstance(store, Store):
@@ -202,18 +212,23 @@ def open_store(store: str | Store) -> Store:
     if not isinstance(store, str):
         raise JobError(f"a store is a URL or a Store, not {type(store).__name__}")
     scheme, separator, rest = store.partition("://")
+    shown = without_password(store)
     if not separator:
         raise JobError(
-            f"{store!r} is not a store URL; write for example 'sqlite:///register.db' for a file in this folder, "
+            f"{shown!r} is not a store URL; write for example 'sqlite:///register.db' for a file in this folder, "
             "'sqlite:////data/register.db' for a file anywhere"
         )
     if scheme != "sqlite":
         hint = closest(scheme, _SCHEMES)
-        mend = f"did you mean '{hint}://{rest}'?" if hint else f"the schemes are {', '.join(_SCHEMES)}"
+        mend = (
+            f"did you mean '{without_password(f'{hint}://{rest}')}'?"
+            if hint
+            else f"the schemes are {', '.join(_SCHEMES)}"
+        )
         raise JobError(f"no store is called {scheme!r}; {mend}")
     if not rest.startswith("/") or len(rest) < 2:
         raise JobError(
-            f"{store!r} lacks a slash or a file name; write 'sqlite:///register.db' for a file in this folder, "
+            f"{shown!r} lacks a slash or a file name; write 'sqlite:///register.db' for a file in this folder, "
             "'sqlite:////data/register.db' for a file anywhere"
         )
     from .sqlite import SQLiteStore

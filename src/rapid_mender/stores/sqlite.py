@@ -27,10 +27,11 @@ from .base import Condition, Refusals, Session, Settled, Store, Written
 from .sqlite_link import Background, Link, Locked, name_sql, refuse_a_second_library, text_sql
 from .sqlite_rows import Rows
 from .sqlite_tables import describe, table_names
-from .sqlite_types import PARTS, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
+from .sqlite_types import PARTS, as_one, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
 
 _NUMERIC_LOOKING = r"^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
 _READER_CACHE_KIB = 32_768  # it reads sorted keys, and so each page once
+_PAGE_ROWS = 1 << 17
 _PATIENCE = 5_000  # milliseconds to wait for another program's lock
 
 
@@ -168,6 +169,26 @@ class SQLiteSession(Session):
         return int(
             self._write.settled().rows(f"SELECT coalesce(max({name_sql(column)}), 0) FROM {name_sql(name)}")[0][0]
         )
+
+    def query(self, sql: str) -> Iterator[pa.Table]:
+        link = self._write.settled()
+        # kept in a temporary table, which SQLite moves to a file, so that it is read in pages of a known place
+        # in parentheses, so that it is one query and nothing behind it
+        link.run(f"CREATE TEMP TABLE rmend_query AS SELECT * FROM ({sql.rstrip().rstrip(';')}\n)")
+        names = [name for (name,) in link.rows("SELECT name FROM pragma_table_info('rmend_query', 'temp')")]
+        forms = [form_sql(name_sql(n), form, f"c{i}_{form}") for i, n in enumerate(names) for form in PARTS]
+        last = 0
+        while True:
+            page = link.query(
+                f"SELECT rowid AS place, {', '.join(forms)} FROM temp.rmend_query WHERE rowid > {last} "
+                f"ORDER BY rowid LIMIT {_PAGE_ROWS}"
+            )
+            if not page.num_rows:
+                break
+            last = page["place"][-1].as_py()
+            columns = [typed_parts(page.select([f"c{i}_{form}" for form in PARTS])) for i in range(len(names))]
+            yield pa.table([as_one(column) for column in columns], names=names)
+        link.run("DROP TABLE temp.rmend_query")
 
     def scan(self, info: TableInfo, columns: Sequence[str], fresh: bool = False) -> Iterator[Existing]:
         last: pa.Table | None = None

@@ -249,6 +249,22 @@ def typed_parts(parts: pa.Table) -> pa.Table:
     )
 
 
+def as_one(parts: pa.Table) -> pa.Array:
+    """A column that was fetched form by form, in the one form that it has; as texts if it has several."""
+    held = [one_array(parts[form]) for form in PARTS if parts[form].null_count < parts.num_rows]
+    if not held:
+        return pa.nulls(parts.num_rows)
+    if len(held) == 1:
+        return held[0]
+    texts = [
+        pa.array([None if v is None else v.hex() for v in one.to_pylist()], pa.string())
+        if pt.is_binary(one.type)
+        else one.cast(pa.string())
+        for one in held
+    ]
+    return pc.coalesce(*texts)
+
+
 def decode_parts(column: Column, parts: pa.Table) -> Decoded:
     """Read a column that was fetched form by form, as `typed_parts` gives it."""
     out = Decoded(pa.nulls(parts.num_rows, column.type))
