@@ -238,7 +238,7 @@ def test_job_files_take_values_from_the_environment(tmp_path: Path, monkeypatch:
     (tmp_path / "job.toml").write_text(text)
     monkeypatch.setenv("REGISTER", "trees")
     monkeypatch.delenv("OTHER", raising=False)
-    with pytest.raises(rm.JobError, match="incoming.store: there is no OTHER in the environment"):
+    with pytest.raises(rm.JobError, match=r"incoming\.store: there is no OTHER in the environment"):
         rm.Job.load(tmp_path / "job.toml")
     monkeypatch.setenv("OTHER", "crews")
     job = rm.Job.load(tmp_path / "job.toml")
