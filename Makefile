@@ -16,7 +16,7 @@ check: .venv/dev
 	$(BIN)/mypy
 
 bench: .venv/bench
-	$(BIN)/python -m benchmarks --keep
+	$(BIN)/python -m benchmarks --keep --rest 10
 
 .venv/base:
 	$(PYTHON) -c 'import sys; sys.exit("Rapid Mender needs Python 3.11 or newer" if sys.version_info < (3, 11) else 0)'

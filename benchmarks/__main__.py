@@ -52,8 +52,11 @@ def _state(path: Path) -> tuple[object, ...]:
         return rounded, connection.execute(actions).fetchall(), connection.execute(last).fetchone()
 
 
-def sqlite(existing: int, incoming: int, rounds: int) -> Rows:
-    """Each way on a fresh copy of one file, in turn, `rounds` times."""
+def sqlite(existing: int, incoming: int, rounds: int, rest: float) -> Rows:
+    """Each way on a fresh copy of one file, in turn, `rounds` times, after a `rest` in seconds.
+
+    Without it a shared machine that has been busy gives a program with two threads less than one with one.
+    """
     table, batch = existing_and_batch(existing, incoming)
     ways: dict[str, Callable[[Path, pa.Table], None]] = {
         "row at a time, by hand": peers.row_at_a_time,
@@ -83,6 +86,7 @@ def sqlite(existing: int, incoming: int, rounds: int) -> Rows:
             for name, way in ways.items():
                 shutil.copy(base, copy)
                 os.sync()
+                time.sleep(rest)
                 times[name].append(_timed(lambda way=way: way(copy, batch)))  # type: ignore[misc]
                 states[name] = _state(copy)
                 copy.unlink()
@@ -254,6 +258,7 @@ def main() -> None:
     parser = argparse.ArgumentParser(prog="python -m benchmarks", description=__doc__)
     parser.add_argument("--small", action="store_true", help="a hundredth of the size, only to see that it runs")
     parser.add_argument("--rounds", type=int, default=3)
+    parser.add_argument("--rest", type=float, default=0.0, help="seconds of rest before each timing on SQLite")
     parser.add_argument("--only", choices=("sqlite", "memory", "rules", "refusals", "csv"))
     parser.add_argument("--keep", action="store_true", help="write docs/benchmarks.md")
     options = parser.parse_args()
@@ -261,7 +266,7 @@ def main() -> None:
     parts = {
         "sqlite": (
             f"SQLite: {400_000 // size:,} incoming on {2_000_000 // size:,} rows, 8 columns, history on",
-            lambda: sqlite(2_000_000 // size, 400_000 // size, options.rounds),
+            lambda: sqlite(2_000_000 // size, 400_000 // size, options.rounds, options.rest),
         ),
         "memory": (
             f"In memory: match, compare, decide {1_000_000 // size:,} on {5_000_000 // size:,} rows, 8 columns",
@@ -284,7 +289,7 @@ def main() -> None:
         "# Benchmarks\n",
         f"`make bench` on {date.today()}: {_machine()}. Of each batch 30 % is unchanged, 30 % changed (three columns "
         "of seven), 40 % new. Every way starts from the same Arrow table in memory, in turn; the ratios compare the "
-        "runs of one round.\n",
+        f"runs of one round. Before each timing on SQLite the machine rests for {options.rest:g} s.\n",
     ]
     for name, (title, work) in parts.items():
         if options.only in (None, name):

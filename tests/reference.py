@@ -102,7 +102,7 @@ def merge(table: list[Row], records: list[Row], key: list[str], options: Options
                 decided[place] = ("skip", set())
         if decided[stands] is None:
             decided[stands] = _one(out, records[stands], key, name, options)
-    if options.missing == "delete" and not any(None in [record[c] for c in key] for record in records):
+    if records and options.missing == "delete" and not any(None in [record[c] for c in key] for record in records):
         for row in list(out.table):
             if tuple(row[c] for c in key) not in groups and options.scope(row) is True and "delete" in options.allow:
                 out.gone += _delete(out, row, options)

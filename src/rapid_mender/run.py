@@ -269,7 +269,10 @@ class Run:
         self.gather.note(chunk, records, alone, outcomes, pending)
 
     def _delete_missing(self, session: Session, writer: Writer) -> None:
-        """Delete the rows of the table that did not come."""
+        """Delete the rows of the table that did not come. A batch without a record is no copy of anything."""
+        if not self.batch.rows:
+            self.plan.warn("the batch has no records that can be read, so it is no full copy: no row was deleted")
+            return
         if self.batch.keyless:
             self.plan.warn(
                 f"{self.batch.keyless:,} records have no key that can be read, so no row can be said to be missing: "

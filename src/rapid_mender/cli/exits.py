@@ -25,7 +25,7 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
         _say(f"{error}.{'' if error.wrote else after}")
         raise typer.Exit(STOPPED) from None
     except KeyboardInterrupt:
-        _say(f"interrupted.{after}")
+        _say("interrupted; what was not committed is undone.")
         raise typer.Exit(STOPPED) from None
     except BrokenPipeError:
         raise typer.Exit(STOPPED) from None
