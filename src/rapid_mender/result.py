@@ -56,7 +56,7 @@ class Result:
     rejects_path: str | None = None
     seconds: float = 0.0
     samples: list[Sample] = field(default_factory=list)
-    _decisions: Spool = field(default_factory=Spool, repr=False)
+    _decisions: Spool = field(default_factory=lambda: Spool(64 << 20), repr=False)
     _rejects: Spool = field(default_factory=Spool, repr=False)
     _shape: pa.Schema = field(default_factory=lambda: pa.schema([]), repr=False)
 
