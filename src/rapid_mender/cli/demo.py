@@ -14,7 +14,10 @@ def demo(
     folder: Annotated[str, typer.Argument(help="Where to put the demo's files.")] = "harrowmere",
     json: AsJson = False,
 ) -> None:
-    """Make the street-tree register of a made-up town, and merge three survey batches into it."""
+    """Make a register of trees, and merge surveys into it.
+
+    The town is made up. Each step is shown with the command that it runs, so that it can be repeated.
+    """
     with errors_in_words():
         from ..demo.story import tell
 

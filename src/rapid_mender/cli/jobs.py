@@ -19,7 +19,10 @@ def draft(
     force: Annotated[bool, typer.Option("--force", help="Replace the job file if it is there.")] = False,
     json: AsJson = False,
 ) -> None:
-    """Write a first job file for a table and a batch, with comments: key, renames, what needs care."""
+    """Write a first job file for a table and a batch.
+
+    It proposes the key and the renames, and says in comments what needs care.
+    """
     with errors_in_words():
         from ..draft import draft
         from ..errors import JobError
@@ -47,7 +50,10 @@ def check(
     incoming: Batch = None,
     json: AsJson = False,
 ) -> None:
-    """Tell all that is wrong with a job, and what it will do, before a record is merged. Writes nothing."""
+    """Tell all that is wrong with a job, and what it will do.
+
+    This is before a record is merged; nothing is written. Exits with 2 if anything is wrong.
+    """
     with errors_in_words():
         from dataclasses import asdict
 

@@ -25,7 +25,10 @@ def batches(
     limit: Limit = 20,
     json: AsJson = False,
 ) -> None:
-    """List the batches of a store: when, what, by whom, and how many of each decision."""
+    """List the batches of a store.
+
+    When, what, by whom, and how many of each decision.
+    """
     with errors_in_words():
         from ..history import batches
         from . import draw
@@ -53,7 +56,10 @@ def history(
     limit: Limit = 20,
     json: AsJson = False,
 ) -> None:
-    """Show the changes of a table, or of one record: when, in which batch, from what to what."""
+    """Show the changes of a table, or of one record.
+
+    When, in which batch, by whom, from what to what.
+    """
     with errors_in_words():
         from ..errors import JobError
         from ..history import history

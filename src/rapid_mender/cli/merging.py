@@ -76,7 +76,10 @@ def explain(
     ] = None,
     json: AsJson = False,
 ) -> None:
-    """Show what would happen to one record, and why: as it came, its row, every column and rule. Writes nothing."""
+    """Show what would happen to one record, and why.
+
+    As it came, the row that it meets, every column, every rule, the decision. Nothing is written.
+    """
     with errors_in_words():
         from ..explain import explain
         from ..job import Job
