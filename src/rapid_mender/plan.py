@@ -220,7 +220,11 @@ class Plan:
     def _bind(self, shape: Shape) -> Reading:
         job, info = self.job, self.info
         free = [*job.ignore, *(name for name, _ in shape if name in self.referred and info.named(name) is None)]
-        reading = Reading(map_columns(info, [name for name, _ in shape], job.rename, free))
+        try:
+            reading = Reading(map_columns(info, [name for name, _ in shape], job.rename, free))
+        except JobError as error:
+            self._wrong(str(error))
+            reading = Reading({})
         for name, kind in shape:
             if info.named(name) is None:
                 reading.extras[name] = kind

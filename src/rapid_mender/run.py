@@ -336,7 +336,7 @@ def bind(job: Job, store: Store, source: Source) -> Plan:
     with store.begin(write=False) as session:
         plan = Plan(job, session.describe(job.table), open_ended=source.schema is None)
         plan.bind_archive(session)
-    plan.raise_problems()
-    if source.schema is not None:
+    if source.schema is not None:  # then all that is wrong can be told together
         plan.check_batch(source.schema.names, plan.reading(shape_of(source.schema)))
+    plan.raise_problems()
     return plan
