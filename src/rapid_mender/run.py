@@ -18,6 +18,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from .core.decide import DELETE, SKIP, decide_alone
+from .core.keys import null_keys
 from .core.rules import Fired
 from .errors import Error, JobError, LimitError, StoreError
 from .gather import Gather
@@ -181,17 +182,28 @@ class Run:
     def _chunks(self, at_once: int, most: int | None) -> Iterator[tuple[Chunk, bool]]:
         """The chunks of the batch, each with whether a transaction is to end with it."""
         if most is None:
-            for chunk in self.batch.chunks(at_once):
+            for chunk in self._in_turn(at_once):
                 yield chunk, False
             return
         filled = 0
-        for chunk in self.batch.chunks(min(at_once, most)):
+        for chunk in self._in_turn(min(at_once, most)):
             start = 0
             while start < len(chunk.rows):
                 part = chunk.slice(start, most - filled)
                 start, filled = start + len(part.rows), filled + len(part.rows)
                 yield part, filled == most
                 filled %= most
+
+    def _in_turn(self, most: int) -> Iterator[Chunk]:
+        """The chunks; records without a key last, so that no key that is made for them is one that is still to come."""
+        if self.job.null_key == "reject":
+            yield from self.batch.chunks(most)
+            return
+        for keyed in (True, False):
+            for chunk in self.batch.chunks(most):
+                mask = null_keys(self.batch.read(chunk, self.plan.key).values.select(self.plan.key)) != keyed
+                if mask.any():
+                    yield Chunk(chunk.raw.filter(pa.array(mask)), chunk.rows[mask])
 
     def _unit(self, session: Session, chunks: Iterator[tuple[Chunk, bool]], done: int) -> tuple[bool, int]:
         """One transaction's work. Returns whether it was the last, and how many records are done."""
