@@ -7,11 +7,11 @@ from datetime import datetime
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from .core.existing import Existing
 from .core.expressions import Env
 from .core.keys import null_keys, one_array
+from .core.masks import mask_of
 from .meeting import marking
 from .plan import Plan
 from .reading import Batch
@@ -38,7 +38,7 @@ class Leaving:
                 values = {("existing", name): one_array(page.values[name]) for name in columns}
                 cells = plan.scope.evaluate(Env(page.values.num_rows, values, now))
                 failed += int((cells.failed & gone).sum()) if cells.failed is not None else 0
-                gone &= np.asarray(pc.fill_null(cells.values, False)).astype(bool, copy=False)
+                gone &= mask_of(cells.values)
             if plan.job.delete == "mark" and gone.any():
                 gone &= marking(plan, page)[1].having(plan.mark)
             if gone.any():

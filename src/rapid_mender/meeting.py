@@ -14,6 +14,7 @@ from .core.decide import DELETE, INSERT, REJECT, SKIP, Decisions, decide_met
 from .core.existing import Existing
 from .core.expressions import Env
 from .core.keys import null_keys, one_array
+from .core.masks import mask_of
 from .core.rules import Fired, Met, apply_allow, apply_rules
 from .plan import Plan, Reading
 from .stores.base import Session
@@ -117,7 +118,7 @@ def _stale(plan: Plan, existing: Existing, values: pa.Table, answers: pa.Array) 
         return old.is_valid().to_numpy(zero_copy_only=False)
     new = one_array(values[plan.order]).take(answers)
     older = pc.fill_null(pc.less(new, old), False)
-    return np.asarray(pc.or_(older, pc.and_(pc.is_null(new), pc.is_valid(old)))).astype(bool, copy=False)
+    return mask_of(pc.or_(older, pc.and_(pc.is_null(new), pc.is_valid(old))))
 
 
 def _refuse_null_inserts(plan: Plan, values: pa.Table, decisions: Decisions) -> None:

@@ -13,6 +13,7 @@ import pyarrow.types as pt
 
 from .existing import Existing
 from .keys import one_array
+from .masks import mask_of
 
 _TICKS = {"s": 1, "ms": 1_000, "us": 1_000_000, "ns": 1_000_000_000}
 
@@ -85,7 +86,7 @@ def alike(old: pa.Array, new: pa.Array, setting: Likeness) -> np.ndarray:
         close = _near(old, new, setting.tolerance)
     else:
         return np.zeros(len(old), bool)
-    return np.asarray(pc.fill_null(close, False)).astype(bool, copy=False)
+    return mask_of(close)
 
 
 def _near(old: pa.Array, new: pa.Array, tolerance: Decimal) -> pa.Array:
