@@ -16,6 +16,7 @@ from .core.compare import Likeness, takes_tolerance
 from .core.decide import NAMES
 from .core.expressions import Expression, ExpressionError, Scope, compile_expression
 from .core.expressions.scope import Name
+from .core.names import in_quotes
 from .core.records import check_batch_has, map_columns
 from .core.rules import BoundRule, Template
 from .core.schema import Column, TableInfo
@@ -68,7 +69,7 @@ class Plan:
         if job.null_key == "generate" and self.key:
             made = [n for n in self.key if info[n].has_default]
             if not made:
-                self._wrong(f'null_key = "generate": the database makes no value for {_list(self.key)}')
+                self._wrong(f'null_key = "generate": the database makes no value for {in_quotes(self.key)}')
         if job.rejects is not None and isinstance(job.rejects, RejectsTable) and job.rejects.table == info.name:
             self._wrong("rejects: the table of rejects cannot be the table itself")
 
@@ -169,11 +170,11 @@ class Plan:
             return
         absent = [c for c in self.info.names if not self.info[c].generated and c not in found]
         if absent:
-            self._wrong(f"archive: table {found.name!r} lacks the columns {_list(absent)}")
+            self._wrong(f"archive: table {found.name!r} lacks the columns {in_quotes(absent)}")
         lacking = [c.name for c in found.columns if c.required and c.name not in self.info]
         if lacking:
             self._wrong(
-                f"archive: table {found.name!r} requires {_list(lacking)}, which {self.info.name!r} does not have"
+                f"archive: table {found.name!r} requires {in_quotes(lacking)}, which {self.info.name!r} does not have"
             )
         self.archive = found
 
@@ -307,9 +308,9 @@ class Plan:
             for side, name in used:
                 there = name in sent if name in info else name in names
                 if side == "incoming" and not there:
-                    self._wrong(f"{place}: the batch does not send {name!r}; it has {_list(names) or 'no columns'}")
+                    self._wrong(f"{place}: the batch does not send {name!r}; it has {in_quotes(names) or 'no columns'}")
         if self.order is not None and self.order not in sent:
-            self._wrong(f"order: the batch does not send {self.order!r}; it has {_list(names) or 'no columns'}")
+            self._wrong(f"order: the batch does not send {self.order!r}; it has {in_quotes(names) or 'no columns'}")
         for name, options in self.columns.items():
             if options.previous is not None and options.previous in sent:
                 self._wrong(
@@ -366,7 +367,3 @@ def _always(value: Any, constant: pa.Scalar) -> Expression:
 def shape_of(schema: pa.Schema) -> Shape:
     """The shape of records that come with a schema."""
     return tuple((field.name, plain(pa.array([], field.type)).type) for field in schema)
-
-
-def _list(names: Iterable[str]) -> str:
-    return ", ".join(repr(name) for name in names)

@@ -1,9 +1,14 @@
-"""The name that somebody most likely meant."""
+"""Names in messages: several of them, and the one that somebody most likely meant."""
 
 from __future__ import annotations
 
 import difflib
 from collections.abc import Iterable
+
+
+def in_quotes(names: Iterable[str]) -> str:
+    """Names for a message: 'a', 'b'."""
+    return ", ".join(repr(name) for name in names)
 
 
 def closest(name: str, names: Iterable[str], cutoff: float = 0.5) -> str | None:

@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 from ..errors import JobError
 from .cast import as_text, cast, plain, wanted
 from .expressions import Env, Expression
-from .names import closest
+from .names import closest, in_quotes
 from .schema import Column, TableInfo
 
 REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text", "rmend_batch")
@@ -44,7 +44,7 @@ def known_column(info: TableInfo, name: str) -> Column:
     """The column of this name. Raises JobError, with the nearest name, if there is none."""
     column = info.named(name)
     if column is None:
-        mend = _near(name, info.names) or f"; its columns are {_list(info.names)}"
+        mend = _near(name, info.names) or f"; its columns are {in_quotes(info.names)}"
         raise JobError(f"table {info.name!r} has no column {name!r}{mend}")
     return column
 
@@ -71,7 +71,7 @@ def map_columns(
     """
     twice = sorted({name for name in incoming if list(incoming).count(name) > 1})
     if twice:
-        raise JobError(f"the batch has more than one column named {_list(twice)}; give them different names")
+        raise JobError(f"the batch has more than one column named {in_quotes(twice)}; give them different names")
     lower: dict[str, list[str]] = {}
     for column in info.names:
         lower.setdefault(column.lower(), []).append(column)
@@ -101,12 +101,12 @@ def map_columns(
         sources = [name for name, target in mapping.items() if target == column]
         if len(sources) > 1:
             raise JobError(
-                f"the incoming columns {_list(sources)} all go to column {column!r}; rename one of them, "
+                f"the incoming columns {in_quotes(sources)} all go to column {column!r}; rename one of them, "
                 "or list it in ignore"
             )
     computed = [name for name, column in mapping.items() if info[column].generated]
     if computed:
-        raise JobError(f"the database computes {_list(computed)} itself; list it in ignore")
+        raise JobError(f"the database computes {in_quotes(computed)} itself; list it in ignore")
     return mapping
 
 
@@ -120,13 +120,13 @@ def check_batch_has(
     absent = [name for name in rename if name not in incoming]
     if absent:
         raise JobError(
-            f"[rename] {_list(absent)}: the batch has no such column; it has {_list(incoming) or 'no columns'}"
+            f"[rename] {in_quotes(absent)}: the batch has no such column; it has {in_quotes(incoming) or 'no columns'}"
         )
     mapped = {rename.get(name, name).lower() for name in given}
     absent = [name for name in key if name.lower() not in mapped]
     if absent:
         raise JobError(
-            f"key: the batch has no column for {_list(absent)}; it has {_list(incoming) or 'no columns'}; "
+            f"key: the batch has no column for {in_quotes(absent)}; it has {in_quotes(incoming) or 'no columns'}; "
             "rename one of these in [rename], or choose another key"
         )
 
@@ -185,10 +185,6 @@ def check_required(records: Records, info: TableInfo, columns: Iterable[str]) ->
                 empty.to_numpy(zero_copy_only=False),
                 f"{name} is required (NOT NULL) and came without a value",
             )
-
-
-def _list(names: Iterable[str]) -> str:
-    return ", ".join(repr(name) for name in names)
 
 
 def _near(name: str, names: Iterable[str]) -> str:
