@@ -11,7 +11,7 @@ from dataclasses import dataclass
 from typing import Any
 
 import pytest
-from hypothesis import HealthCheck, settings
+from hypothesis import HealthCheck, Phase, settings
 
 settings.register_profile(
     "default",
@@ -19,6 +19,7 @@ settings.register_profile(
     max_examples=60,
     suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
 )
+settings.register_profile("unshrunk", settings.get_profile("default"), phases=[Phase.explicit, Phase.generate])
 settings.load_profile("default")
 
 

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import sqlite3
 import tempfile
-from collections.abc import Iterator
-from contextlib import contextmanager
-from dataclasses import dataclass
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager
+from dataclasses import dataclass, replace
 from pathlib import Path
 from typing import Any
 
@@ -19,6 +19,9 @@ import pyarrow as pa
 import rapid_mender as rm
 from rapid_mender.core.schema import Column, TableInfo
 from rapid_mender.stores.base import Store, open_store
+from rapid_mender.stores.sql_text import name_sql
+
+from . import servers
 
 TABLE = 'the "trees" of `Mere End` größe'
 DECLARED = {
@@ -70,25 +73,47 @@ def _sqlite(
 ) -> Iterator[Place]:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "it's a register.db"
-        quoted = {f.name: '"' + f.name.replace('"', '""') + '"' for f in schema}
-        lines = [
-            f"{quoted[f.name]} {DECLARED[f.type]}{'' if f.nullable and f.name not in key else ' NOT NULL'}"
-            for f in schema
-        ]
-        if indexed:
-            lines.append(f"PRIMARY KEY ({', '.join(quoted[name] for name in key)})")
-        name = '"' + TABLE.replace('"', '""') + '"'
-        with sqlite3.connect(path) as connection:
-            connection.execute(f"CREATE TABLE {name} ({', '.join(lines)}){how}")
-        connection.close()
+        with closing(sqlite3.connect(path)) as connection:
+            connection.execute(_definition(name_sql, schema, key, {}, indexed) + how)
         url = f"sqlite:///{path}"
-        if rows:  # through the store, whose round trip has tests of its own
-            with open_store(url).begin(write=True) as session:
-                info = session.describe(TABLE)
-                session.insert(info, pa.Table.from_pylist(rows, info.schema), key)
-        with open_store(url).begin(write=False) as session:
-            info = session.describe(TABLE)
-        yield Place(url, info)
+        yield replace(_filled(open_store(url), key, rows), store=url)
+
+
+_SERVER_TYPES = {
+    "postgresql": {pa.int64(): "bigint", pa.binary(): "bytea"},
+}
+
+
+@contextmanager
+def _postgresql(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], indexed: bool = True) -> Iterator[Place]:
+    store = servers.postgresql()
+    link = store.connect()
+    with closing(link):
+        link.run("DROP SCHEMA IF EXISTS contract CASCADE")
+        link.run("CREATE SCHEMA contract")
+        link.run(_definition(link.name_sql, schema, key, _SERVER_TYPES["postgresql"], indexed))
+    yield _filled(store, key, rows)
+
+
+def _definition(
+    quoted: Callable[[str], str], schema: pa.Schema, key: list[str], types: dict[pa.DataType, str], indexed: bool
+) -> str:
+    declared = DECLARED | types
+    lines = [
+        f"{quoted(f.name)} {declared[f.type]}{'' if f.nullable and f.name not in key else ' NOT NULL'}" for f in schema
+    ]
+    if indexed:
+        lines.append(f"PRIMARY KEY ({', '.join(quoted(name) for name in key)})")
+    return f"CREATE TABLE {quoted(TABLE)} ({', '.join(lines)})"
+
+
+def _filled(store: Store, key: list[str], rows: list[dict[str, Any]]) -> Place:
+    """The place, with rows put in through the store, whose round trip has tests of its own."""
+    with store.begin(write=True) as session:
+        info = session.describe(TABLE)
+        if rows:
+            session.insert(info, pa.Table.from_pylist(rows, info.schema), key)
+    return Place(store, info)
 
 
 STORES = {
@@ -96,6 +121,8 @@ STORES = {
     "sqlite": _sqlite,
     "sqlite, no row number": lambda *a: _sqlite(*a, how=" WITHOUT ROWID"),
     "sqlite, no index": lambda *a: _sqlite(*a, indexed=False),
+    "postgresql": _postgresql,
+    "postgresql, no index": lambda *a: _postgresql(*a, indexed=False),
 }
 
 __all__ = ["DECLARED", "STORES", "TABLE", "Column", "Place"]

@@ -27,7 +27,7 @@ _MOMENT = pa.timestamp("ms", "UTC")
 BATCHES = TableInfo(
     BATCHES_TABLE,
     (
-        Column("batch_no", pa.int64(), nullable=False),
+        Column("batch_no", pa.int64(), nullable=False, has_default=True),
         Column("table_name", pa.string(), nullable=False),
         Column("job", pa.string()),
         Column("actor", pa.string()),
@@ -106,12 +106,13 @@ class Recorder:
                 raise StoreError(
                     f"a table named {BATCHES_TABLE!r} is there already and is not Rapid Mender's; rename it"
                 )
-            self.batch = self.session.last(BATCHES_TABLE, "batch_no") + 1
-            row = dict.fromkeys(BATCHES.names) | {
-                "batch_no": self.batch, "table_name": self.info.name, "job": self.job, "actor": self._actor,
+            row = {
+                "table_name": self.info.name, "job": self.job, "actor": self._actor,
                 "application": self.application, "started_at": self._started, "status": "running",
             }  # fmt: skip
-            self.session.append(BATCHES, pa.Table.from_pylist([row], BATCHES.schema), {})
+            values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
+            stored = self.session.insert(BATCHES, values, BATCHES.primary_key).stored
+            self.batch = int(stored.values["batch_no"][0].as_py())
             if self.history:
                 self._prepare_history()
         return self.batch

@@ -27,7 +27,7 @@ class Leaving:
         self.session, self.plan = session, plan
         self.count = 0
         self._pages: list[Existing] = []
-        came = batch.came()
+        came = batch.came(session)
         uses = [name for _, name in plan.scope.uses] if plan.scope is not None else []
         columns = list(dict.fromkeys([*plan.key, *uses, *plan.mark]))
         failed = 0

@@ -15,7 +15,7 @@ from .core.cast import plain
 from .core.expressions import Env
 from .core.expressions.scope import Name
 from .core.hashing import hash_rows
-from .core.keys import STANDS, RepeatFinder, among, fold_table, null_keys, one_array, settle_repeats
+from .core.keys import STANDS, RepeatFinder, among, null_keys, one_array, settle_repeats
 from .core.records import Records, check_required, derive, misfit, read_columns
 from .incoming import Chunk, Source, Spool
 from .plan import Plan, Reading, Shape, shape_of
@@ -114,7 +114,8 @@ class Batch:
         records.values, refused = session.settle(plan.info, records.values)
         for name, mask in refused.items():
             values = one_array(records.values[name]).filter(pa.array(mask))
-            records.add_fault(mask, misfit(values, plan.info[name], "held exactly by this store"))
+            why = None if pa.types.is_string(values.type) else "held exactly by this store"
+            records.add_fault(mask, misfit(values, plan.info[name], why))
         sent = records.values.column_names
         check_required(records, plan.info, [n for n in sent if n not in plan.key and plan.strict_nulls(n)])
         null = null_keys(records.values.select(self._must_come())) & records.faults.is_null().to_numpy(
@@ -150,7 +151,7 @@ class Batch:
             for start in range(0, len(chunk.rows), _PART):
                 part = chunk.slice(start, _PART)
                 keys, usable = self.keys(session, part)
-                hashes = hash_rows(self._folded(keys), self._seeds[0])[usable]
+                hashes = hash_rows(session.fold(self.plan.info, keys), self._seeds[0])[usable]
                 finder.add(hashes)
                 if remember:
                     self._came.append(hashes)
@@ -172,7 +173,7 @@ class Batch:
         ages: list[pa.Array] = []
         for chunk in self.chunks(_PART):
             keys, usable = self.keys(session, chunk)
-            folded = self._folded(keys)
+            folded = session.fold(self.plan.info, keys)
             first = hash_rows(folded, self._seeds[0])
             hit = np.flatnonzero(usable & among(first, repeated))
             if len(hit):
@@ -191,9 +192,6 @@ class Batch:
         fates, measures = settle_repeats(rows, key_a, key_b, record, self.plan.job.duplicates, age)
         by_row = np.argsort(rows)
         self.repeats = Repeats(rows[by_row], fates[by_row], measures[by_row])
-
-    def _folded(self, keys: pa.Table) -> list[pa.Array]:
-        return fold_table(keys, self.plan.info.pick(self.plan.key))
 
     def keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
         """The keys of a chunk in the table's types, and a mask of those that are whole."""
@@ -216,11 +214,11 @@ class Batch:
         kind = self.plan.info[order].type
         return hashed, one_array(values[order]) if order in sent else pa.nulls(len(chunk.rows), kind)
 
-    def came(self) -> Callable[[pa.Table], np.ndarray]:
+    def came(self, session: Session) -> Callable[[pa.Table], np.ndarray]:
         """A function that tells for a table of keys which of them came with the batch."""
         every = np.unique(np.concatenate(self._came)) if self._came else np.empty(0, np.uint64)
         self._came.clear()
-        return lambda keys: among(hash_rows(self._folded(keys), self._seeds[0]), every)
+        return lambda keys: among(hash_rows(session.fold(self.plan.info, keys), self._seeds[0]), every)
 
     def chunks(self, most: int) -> Iterator[Chunk]:
         """The batch again: as few chunks as the store and the memory allow."""

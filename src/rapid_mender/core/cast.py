@@ -104,9 +104,11 @@ def wanted(column: Column) -> str:
         words = "a time of day (HH:MM:SS)"
     elif pt.is_binary(kind):
         words = "bytes (in text: two hexadecimal digits each)"
+    elif column.labels:
+        words = f"one of {', '.join(column.labels)}"
     elif column.length is not None:
         words = f"a text of at most {column.length} characters"
-    elif pt.is_string(kind):
+    elif pt.is_string(kind) and not column.settles:
         words = "a text in UTF-8"
     return f"{words} ({column.declared})" if column.declared else words
 
@@ -154,6 +156,12 @@ def _temporal(values: pa.Array, wanted: pa.DataType) -> Cast | None:
 
 def _within_limits(values: pa.Array, bad: Marks, column: Column) -> Cast:
     kind, beyond = column.type, None
+    if column.trims:
+        values = pc.utf8_rtrim(values, characters=" ")
+    if column.fraction is not None:
+        ticks = values.cast(pa.int64()).fill_null(0).to_numpy()
+        kept = pa.array(ticks - ticks % 10 ** (6 - column.fraction), mask=mask_of(pc.is_null(values)))
+        values = kept.cast(kind)
     if pt.is_string(kind) and column.length is not None:
         beyond = pc.greater(pc.utf8_length(values), column.length)
     elif pt.is_floating(kind) and not column.nan:

@@ -27,6 +27,9 @@ def folded(values: pa.Array, column: Column) -> pa.Array:
         return pc.ascii_lower(values)
     if column.fold == "blanks":
         return pc.ascii_rtrim(values, characters=" ")
+    if column.fold == "collation":  # near to it: without case, accents and blanks at the end
+        bare = pc.replace_substring_regex(pc.utf8_normalize(values, form="NFKD"), r"\pM", "")
+        return pc.utf8_rtrim(pc.utf8_lower(bare), characters=" ")
     return values
 
 

@@ -8,7 +8,7 @@ from typing import Literal
 
 import pyarrow as pa
 
-Fold = Literal["case", "blanks"]
+Fold = Literal["case", "blanks", "collation"]
 
 
 @dataclass(frozen=True, slots=True)
@@ -31,7 +31,14 @@ class Column:
     length: int | None = None
     """The most characters that a text may have."""
     fold: Fold | None = None
-    """What the database counts as equal in this column: letters of either case, or trailing blanks."""
+    """What the database counts as equal in this column: letters of either case, trailing blanks, or what its
+    collation says, which only the database knows in full."""
+    trims: bool = False
+    """The database does not keep blanks at the end of a text."""
+    fraction: int | None = None
+    """How many digits of a second are kept, if not as many as the type has."""
+    labels: tuple[str, ...] = ()
+    """The only values, of a column whose type lists them."""
     settles: bool = False
     """The database may turn a value into another one on its own; the store is asked what it makes of it."""
     nan: bool = True

@@ -7,12 +7,14 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
+from importlib import import_module
 from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
+from ..core.keys import fold_table
 from ..core.names import closest
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
@@ -27,6 +29,18 @@ class Condition:
     column: str
     op: Literal["=", ">=", "<=", "<", ">", "contains"]
     value: Any
+
+
+class Refused(StoreError):
+    """The database does not take a row: a constraint, or a trigger that says no. `reason` is its own."""
+
+    def __init__(self, where: str, reason: str, constraint: str = "", unique: bool = False) -> None:
+        self.reason, self.constraint, self.unique = reason, constraint, unique
+        super().__init__(f"{where}: the database refused: {reason}")
+
+
+class Conflict(StoreError):
+    """Another program wrote at the same time; all of the transaction is to be done again."""
 
 
 Refusals = Mapping[int, str]
@@ -87,6 +101,10 @@ class Session(ABC):
     def settle(self, info: TableInfo, values: pa.Table) -> Settled:
         """What the store would make of `values`, and per column a mask of those that it cannot hold."""
         return values, {}
+
+    def fold(self, info: TableInfo, keys: pa.Table) -> list[pa.Array]:
+        """Key values such that the ones that the database holds equal are equal."""
+        return fold_table(keys, info.pick(keys.column_names))
 
     def rows_at_once(self, info: TableInfo, key: Sequence[str]) -> int:
         """How many keys to look up at once, if `slice_rows` is not right for this key."""
@@ -175,14 +193,26 @@ class Session(ABC):
 class Store(ABC):
     """A place where tables live."""
 
+    @classmethod
+    def of_url(cls, url: str) -> Store:
+        """The store that a URL names. Raises JobError if it cannot be read."""
+        return cls(url)  # type: ignore[call-arg]
+
+    def close(self) -> None:  # noqa: B027  a store that keeps nothing open has nothing to do
+        """Close what is kept open between merges."""
+
     @property
     @abstractmethod
     def where(self) -> str:
         """The store's name in messages, without passwords."""
 
     @abstractmethod
-    def begin(self, write: bool) -> AbstractContextManager[Session]:
-        """One transaction: committed when the block ends, undone when it raises or when not `write`."""
+    def begin(self, write: bool, table: str | None = None, alone: bool = False) -> AbstractContextManager[Session]:
+        """One transaction: committed when the block ends, undone when it raises or when not `write`.
+
+        `table` is what is to be merged into: one merge into it at a time. `alone`: where the store can, nobody else
+        writes to it meanwhile. Raises Conflict where all is to be done again.
+        """
 
 
 def nearest(name: str, names: Iterable[str], what: str) -> str:
@@ -195,9 +225,6 @@ def nearest(name: str, names: Iterable[str], what: str) -> str:
         return f"it has no {what}"
     shown = ", ".join(repr(n) for n in every[:12]) + (", …" if len(every) > 12 else "")
     return f"its {what} are {shown}"
-
-
-_SCHEMES = ("sqlite",)
 
 
 def without_password(url: str) -> str:
@@ -218,7 +245,7 @@ def open_store(store: str | Store) -> Store:
             f"{shown!r} is not a store URL; write for example 'sqlite:///register.db' for a file in this folder, "
             "'sqlite:////data/register.db' for a file anywhere"
         )
-    if scheme != "sqlite":
+    if scheme not in _SCHEMES:
         hint = closest(scheme, _SCHEMES)
         mend = (
             f"did you mean '{without_password(f'{hint}://{rest}')}'?"
@@ -226,11 +253,13 @@ def open_store(store: str | Store) -> Store:
             else f"the schemes are {', '.join(_SCHEMES)}"
         )
         raise JobError(f"no store is called {scheme!r}; {mend}")
-    if not rest.startswith("/") or len(rest) < 2:
-        raise JobError(
-            f"{shown!r} lacks a slash or a file name; write 'sqlite:///register.db' for a file in this folder, "
-            "'sqlite:////data/register.db' for a file anywhere"
-        )
-    from .sqlite import SQLiteStore
+    module, name = _SCHEMES[scheme]
+    kind = getattr(import_module(f".{module}", __package__), name)
+    return kind.of_url(store)  # type: ignore[no-any-return]
 
-    return SQLiteStore(rest[1:])
+
+_SCHEMES = {
+    "sqlite": ("sqlite", "SQLiteStore"),
+    "postgresql": ("postgresql", "PostgreSQLStore"),
+    "mariadb": ("mariadb", "MariaDBStore"),
+}

@@ -70,7 +70,8 @@ class MemoryStore(Store):
         return "memory"
 
     @contextmanager
-    def begin(self, write: bool) -> Iterator[Session]:
+    def begin(self, write: bool, table: str | None = None, alone: bool = False) -> Iterator[Session]:
+        del table, alone  # there is one writer at a time
         if not write:
             yield MemorySession(dict(self._tables), dict(self._infos))
             return

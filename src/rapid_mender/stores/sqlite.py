@@ -22,9 +22,11 @@ import pyarrow.compute as pc
 from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
-from ..errors import StoreError
+from ..errors import JobError, StoreError
+from .background import Background
 from .base import Condition, Refusals, Session, Settled, Store, Written
-from .sqlite_link import Background, Link, Locked, name_sql, refuse_a_second_library, text_sql
+from .sql_text import name_sql, text_sql
+from .sqlite_link import Link, Locked, refuse_a_second_library
 from .sqlite_rows import Rows
 from .sqlite_tables import describe, table_names
 from .sqlite_types import PARTS, as_one, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
@@ -41,6 +43,16 @@ class SQLiteStore(Store):
     def __init__(self, path: str | os.PathLike[str]) -> None:
         self.path = os.path.abspath(os.fspath(path))
 
+    @classmethod
+    def of_url(cls, url: str) -> SQLiteStore:
+        path = url.partition("://")[2]
+        if not path.startswith("/") or len(path) < 2:
+            raise JobError(
+                f"{url!r} lacks a slash or a file name; write 'sqlite:///register.db' for a file in this folder, "
+                "'sqlite:////data/register.db' for a file anywhere"
+            )
+        return cls(path[1:])
+
     def __repr__(self) -> str:
         return f"SQLiteStore({self.path!r})"
 
@@ -49,7 +61,8 @@ class SQLiteStore(Store):
         return self.path
 
     @contextmanager
-    def begin(self, write: bool) -> Iterator[Session]:
+    def begin(self, write: bool, table: str | None = None, alone: bool = False) -> Iterator[Session]:
+        del table, alone  # SQLite has one writer at a time
         if not os.path.isfile(self.path):
             raise StoreError(f"there is no SQLite file {self.path}; check the path in the store URL")
         writable = os.access(self.path, os.W_OK)

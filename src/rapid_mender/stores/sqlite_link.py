@@ -1,25 +1,24 @@
-"""Talking to one SQLite connection through ADBC: running, querying, errors in our words, writing in the background."""
+"""Talking to one SQLite connection through ADBC: running, querying, errors in our words."""
 
 from __future__ import annotations
 
 import os
 import re
 import threading
-from collections import Counter, deque
-from collections.abc import Callable, Iterator, Sequence
-from concurrent.futures import Future, ThreadPoolExecutor
+from collections import Counter
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
-from typing import Any, TypeVar
+from typing import Any
 from urllib.parse import quote
 
 import pyarrow as pa
 
 from ..errors import StoreError
+from .adbc import AdbcLink
+from .base import Refused
 
 _ALL_ROWS = {"adbc.sqlite.query.batch_rows": 1 << 30}  # types are then inferred from every row
 _CACHE_KIB = 327_680
-_T = TypeVar("_T")
-_AHEAD = 8  # statements that may wait to be run in the background
 
 _MENDS = (
     ("locked", "another program is writing to it; try again when that is done"),
@@ -42,14 +41,6 @@ _counting = threading.Lock()
 
 class Locked(StoreError):
     """Another connection has the file to itself."""
-
-
-class Refused(StoreError):
-    """The database does not take a row: a constraint, or a trigger that says no. `reason` is its own."""
-
-    def __init__(self, where: str, reason: str) -> None:
-        self.reason = reason
-        super().__init__(f"{where}: the database refused: {reason}")
 
 
 @contextmanager
@@ -122,21 +113,17 @@ class Link:
             raise
 
     def _connect(self, writable: bool, patience: int, cache_kib: int) -> None:
-        # not the driver's DB-API: it imports pandas and polars where they are installed, which takes half a second
         import adbc_driver_sqlite
-        from adbc_driver_manager import AdbcConnection
 
         with _translated(self.path):
             uri = f"file:{quote(self.path)}?mode={'rw' if writable else 'ro'}"
-            self._database = adbc_driver_sqlite.connect(uri)
-            self._connection = AdbcConnection(self._database)
+            self._adbc = AdbcLink(adbc_driver_sqlite.connect(uri))
         self.run(f"PRAGMA busy_timeout = {patience}")
         self.run(f"PRAGMA cache_size = -{cache_kib}")
         self.run("PRAGMA foreign_keys = ON")
 
     def close(self) -> None:
-        self._connection.close()
-        self._database.close()
+        self._adbc.close()
         self._uncount()
 
     def _uncount(self) -> None:
@@ -147,8 +134,8 @@ class Link:
         """Run a statement; with `bound`, once for each of its rows."""
         if bound is not None and not bound.num_rows:
             return
-        with self._statement(sql, bound) as statement:
-            statement.execute_update()
+        with _translated(self.path):
+            self._adbc.execute(sql, bound)
 
     @contextmanager
     def one_look(self) -> Iterator[None]:
@@ -206,75 +193,10 @@ class Link:
         if bound is not None and not bound.num_rows:  # the driver does not survive a binding without rows
             sql = f"SELECT * FROM ({sql}) LIMIT 0"
             bound = pa.table({name: pa.nulls(1, pa.int64()) for name in bound.column_names})
-        with self._statement(sql, None if bound is None else bound.combine_chunks()) as statement:
-            statement.set_options(**_ALL_ROWS)
-            handle, _ = statement.execute_query()
-            with pa.RecordBatchReader._import_from_c(handle.address) as reader:
-                return reader.read_all()
-
-    @contextmanager
-    def _statement(self, sql: str, bound: pa.Table | None) -> Iterator[Any]:
-        from adbc_driver_manager import AdbcStatement
-
-        with _translated(self.path), AdbcStatement(self._connection) as statement:
-            statement.set_sql_query(sql)
-            if bound is not None:
-                statement.prepare()
-                statement.bind_stream(bound)
-            yield statement
+        with _translated(self.path):
+            return self._adbc.query(sql, None if bound is None else bound.combine_chunks(), **_ALL_ROWS)
 
     def rows(self, sql: str, values: Sequence[str] = ()) -> list[tuple[Any, ...]]:
         """A few rows, as Python values."""
         bound = pa.table({f"p{i}": [value] for i, value in enumerate(values)}) if values else None
         return [tuple(row.values()) for row in self.query(sql, bound).to_pylist()]
-
-
-class Background:
-    """Runs statements of a link in a thread, in their order, while the caller goes on.
-
-    An error comes to light at the next `later` or `settled`; what was queued behind it is not run.
-    """
-
-    def __init__(self, link: Link) -> None:
-        self._link = link
-        self._thread = ThreadPoolExecutor(1, "rmend-writer")
-        self._waiting: deque[Future[Any]] = deque()
-        self._failed: BaseException | None = None
-
-    def later(self, work: Callable[[Link], _T]) -> Future[_T]:
-        """Do something with the link soon. Waits only when too much is queued."""
-        while len(self._waiting) >= _AHEAD:
-            self._waiting.popleft().result()
-        done = self._thread.submit(self._one, work)
-        self._waiting.append(done)
-        return done
-
-    def settled(self) -> Link:
-        """The link, when all that was queued is done."""
-        while self._waiting:
-            self._waiting.popleft().result()
-        return self._link
-
-    def close(self) -> None:
-        """Let the running statement end, and drop the others."""
-        self._failed = self._failed or StoreError(f"{self._link.path}: the run has ended")
-        self._thread.shutdown(wait=True, cancel_futures=True)
-
-    def _one(self, work: Callable[[Link], _T]) -> _T:
-        if self._failed is not None:
-            raise self._failed
-        try:
-            return work(self._link)
-        except BaseException as error:
-            self._failed = error
-            raise
-
-
-def name_sql(name: str) -> str:
-    """A name as SQL writes it."""
-    return '"' + name.replace('"', '""') + '"'
-
-
-def text_sql(value: str) -> str:
-    """A text as SQL writes it."""
-    return "'" + value.replace("'", "''") + "'"

@@ -11,7 +11,8 @@ from ..core.existing import Existing, Odd
 from ..core.keys import one_array
 from ..core.schema import Column
 from .base import Condition
-from .sqlite_link import Link, name_sql
+from .sql_text import name_sql
+from .sqlite_link import Link
 from .sqlite_tables import Described
 from .sqlite_types import (
     PARTS,

@@ -10,7 +10,8 @@ import pyarrow as pa
 
 from ..core.schema import Column, Fold, TableInfo
 from ..errors import StoreError
-from .sqlite_link import Link, name_sql
+from .sql_text import name_sql
+from .sqlite_link import Link
 from .sqlite_types import affinity, column_type
 
 _SEEN_ROWS = 100_000  # rows that are looked at to learn what a column without a type holds

@@ -1,0 +1,70 @@
+"""A connection over ADBC, the Arrow database standard: whole tables in and out, no Python object a cell.
+
+Not the drivers' DB-API: it imports pandas and polars where they are installed, which takes half a second.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import pyarrow as pa
+
+
+class AdbcLink:
+    """One connection. Errors pass as the driver raises them; who uses this puts them in words."""
+
+    def __init__(self, database: Any) -> None:
+        from adbc_driver_manager import AdbcConnection
+
+        self._database = database
+        self._connection = AdbcConnection(database)
+
+    def close(self) -> None:
+        self._connection.close()
+        self._database.close()
+
+    @contextmanager
+    def statement(self, sql: str | None = None, bound: pa.Table | None = None, **options: Any) -> Iterator[Any]:
+        """A statement that is ready to be run; `bound` has the values of its parameters, row by row."""
+        from adbc_driver_manager import AdbcStatement
+
+        with AdbcStatement(self._connection) as statement:
+            if options:
+                statement.set_options(**options)
+            if sql is not None:
+                statement.set_sql_query(sql)
+                if bound is not None:
+                    statement.prepare()
+            if bound is not None:
+                statement.bind_stream(bound)
+            yield statement
+
+    def execute(self, sql: str, bound: pa.Table | None = None) -> int:
+        """Run a statement; the number of rows that it concerned, or -1."""
+        with self.statement(sql, bound) as statement:
+            return int(statement.execute_update())
+
+    def batches(self, sql: str, bound: pa.Table | None = None, **options: Any) -> Iterator[pa.RecordBatch]:
+        """The rows of a query, as they come. The first thing given is the schema's empty batch."""
+        with self.statement(sql, bound, **options) as statement:
+            handle, _ = statement.execute_query()
+            with pa.RecordBatchReader._import_from_c(handle.address) as reader:
+                yield pa.RecordBatch.from_pylist([], reader.schema)
+                yield from reader
+
+    def query(self, sql: str, bound: pa.Table | None = None, **options: Any) -> pa.Table:
+        """The rows of a query."""
+        with self.statement(sql, bound, **options) as statement:
+            handle, _ = statement.execute_query()
+            with pa.RecordBatchReader._import_from_c(handle.address) as reader:
+                return reader.read_all()
+
+    def ingest(self, table: pa.Table, name: str, create: bool, **options: Any) -> None:
+        """Bulk-load a table: into a new temporary one, or into one that is there, by the names of the columns."""
+        mode = "adbc.ingest.mode.create" if create else "adbc.ingest.mode.append"
+        where = {"adbc.ingest.temporary": "true"} if create else {}
+        settings = {"adbc.ingest.target_table": name, "adbc.ingest.mode": mode, **where, **options}
+        with self.statement(bound=table, **settings) as statement:
+            statement.execute_update()

@@ -1,0 +1,55 @@
+"""Writing in the background, in order, while the caller goes on."""
+
+from __future__ import annotations
+
+from collections import deque
+from collections.abc import Callable
+from concurrent.futures import Future, ThreadPoolExecutor
+from typing import Any, Generic, TypeVar
+
+from ..errors import StoreError
+
+_T = TypeVar("_T")
+_L = TypeVar("_L")
+_AHEAD = 8  # pieces of work that may wait
+
+
+class Background(Generic[_L]):
+    """Does work with one connection in a thread, in order, while the caller goes on.
+
+    An error comes to light at the next `later` or `settled`; what was queued behind it is not run.
+    """
+
+    def __init__(self, link: _L) -> None:
+        self._link = link
+        self._thread = ThreadPoolExecutor(1, "rmend-writer")
+        self._waiting: deque[Future[Any]] = deque()
+        self._failed: BaseException | None = None
+
+    def later(self, work: Callable[[_L], _T]) -> Future[_T]:
+        """Do something with the link soon. Waits only when too much is queued."""
+        while len(self._waiting) >= _AHEAD:
+            self._waiting.popleft().result()
+        done = self._thread.submit(self._one, work)
+        self._waiting.append(done)
+        return done
+
+    def settled(self) -> _L:
+        """The link, when all that was queued is done."""
+        while self._waiting:
+            self._waiting.popleft().result()
+        return self._link
+
+    def close(self) -> None:
+        """Let the running work end, and drop the rest."""
+        self._failed = self._failed or StoreError("the run has ended")
+        self._thread.shutdown(wait=True, cancel_futures=True)
+
+    def _one(self, work: Callable[[_L], _T]) -> _T:
+        if self._failed is not None:
+            raise self._failed
+        try:
+            return work(self._link)
+        except BaseException as error:
+            self._failed = error
+            raise

@@ -1,0 +1,570 @@
+"""What the stores on database servers share: rows are staged, and then read or written with one statement.
+
+A store of its own brings a link (`SQLLink`) and the few statements that its SQL spells in its own way.
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.types as pt
+
+from ..core.cast import as_text, cast, plain
+from ..core.existing import Existing, Odd
+from ..core.keys import one_array
+from ..core.schema import Column, TableInfo
+from ..errors import StoreError
+from .background import Background
+from .base import Condition, Refusals, Refused, Session, Settled, Written
+from .sql_link import Cells, Described, Form, Pick, SQLLink
+from .sql_text import text_sql
+
+_PAGE_ROWS = 1 << 17
+_NUMBER = pa.int32()
+
+
+class SQLSession(Session):
+    """One transaction on a database server. Writes go on in the background; reads wait for them."""
+
+    slice_rows = 1 << 17
+    number: Form
+    """How the number of a staged row is sent."""
+    text: Form
+    """How a text is sent whatever the column."""
+    big: Form
+    """How a 64-bit whole number is sent."""
+    returns_updates = False
+    """An UPDATE can give back the rows that it wrote."""
+
+    def __init__(self, link: SQLLink) -> None:
+        self._write: Background[Any] = Background(link)
+        self._found: dict[str, Described | None] = {}
+        self._where = link.where
+        self._q = link.name_sql
+
+    @property
+    def where(self) -> str:
+        return self._where
+
+    def close(self) -> None:
+        """Let all writes end. Raises the error of one that failed."""
+        self._write.settled()
+        self._write.close()
+
+    def abandon(self) -> None:
+        self._write.close()
+
+    # -- what each database spells in its own way -----------------------------------------------------
+
+    @abstractmethod
+    def _updating(self, table: Described, sets: Mapping[str, str], stage: str, where: str) -> str:
+        """UPDATE the rows t of a table from the staged rows s."""
+
+    @abstractmethod
+    def _deleting(self, table: Described, stage: str, where: str) -> str:
+        """DELETE the rows t of a table that the staged rows s are about."""
+
+    @abstractmethod
+    def _join(self, table: Described, stage: str, on: str) -> str:
+        """FROM … for the rows t of a table that the staged rows s are about."""
+
+    @abstractmethod
+    def _contains(self, expression: str, text: str) -> str:
+        """A test whether a text has another in it, letter by letter."""
+
+    @abstractmethod
+    def _own(self, link: SQLLink, table: Described, names: Sequence[str], error: Refused, stage: str, row: int) -> None:
+        """Raise Conflict if the database refused a staged row for what another transaction wrote meanwhile."""
+
+    def _reading(self) -> SQLLink:
+        """The link over which rows are read that this transaction has not written."""
+        link: SQLLink = self._write.settled()
+        return link
+
+    # -- describing -----------------------------------------------------------------------------------
+
+    def tables(self) -> list[str]:
+        return self._write.settled().tables()
+
+    def find(self, name: str) -> TableInfo | None:
+        if name not in self._found:
+            described = self._write.settled().describe(name)
+            self._found[name] = described
+            if described is not None:
+                self._found[described.info.name] = described
+        found = self._found[name]
+        return None if found is None else found.info
+
+    def _described(self, info: TableInfo) -> Described:
+        return self._named(info.name)
+
+    def _named(self, name: str) -> Described:
+        self.find(name)
+        found = self._found[name]
+        if found is None:
+            raise StoreError(f"table {name!r} has gone from {self.where}; run again when it is back")
+        return found
+
+    # -- the way to the database and back ----------------------------------------------------------------
+
+    def _cells(self, table: Described, values: pa.Table) -> list[Cells]:
+        return [
+            Cells(table.forms[name], _to(one_array(values[name]), table.forms[name].wire))
+            for name in values.column_names
+        ]
+
+    def _numbered(self, columns: Sequence[Cells]) -> list[Cells]:
+        """The columns with the number of the row before them: c0 is the number, c1 the first column."""
+        count = len(columns[0].values)
+        return [Cells(self.number, pa.array(np.arange(count, dtype=np.int32))), *columns]
+
+    def _picks(self, table: Described, columns: Sequence[Column], of: str = "t.") -> list[Pick]:
+        found = [Pick(f.read.format(f"{of}{n}"), f"r{i}", f.wire) for i, (n, f) in enumerate(table.locators)]
+        for i, column in enumerate(columns):
+            form = table.forms[column.name]
+            found.append(Pick(form.read.format(f"{of}{self._q(column.name)}"), f"c{i}", form.wire))
+        return found
+
+    def _existing(
+        self, link: SQLLink, table: Described, found: pa.Table, columns: Sequence[Column], by: Sequence[str]
+    ) -> Existing:
+        """What was selected with `_picks`, in the columns' types. `by`: what the rows were looked up by."""
+        positions = np.arange(found.num_rows)
+        if "position" in found.column_names:
+            positions = found["position"].to_numpy()
+            if (np.diff(positions) < 0).any():
+                order = np.argsort(positions, kind="stable")
+                found, positions = found.take(pa.array(order)), positions[order]
+        arrays, strange = [], {}
+        for i, column in enumerate(columns):
+            came = plain(found[f"c{i}"])
+            if came.type == column.type and not pt.is_temporal(came.type):
+                arrays.append(came)
+                continue
+            values, bad = cast(came, column)
+            arrays.append(values)
+            if bad is not None and bad.any():
+                strange[column.name] = bad
+        values = pa.table(arrays, names=[column.name for column in columns])
+        if table.locators:
+            locators = found.select([f"r{i}" for i in range(len(table.locators))])
+        else:
+            cells = self._cells(table, values.select(list(by)))
+            locators = pa.table([one.values for one in cells], names=[f"={name}" for name in by])
+        odd = {name: self._odd(link, table, name, locators, mask) for name, mask in strange.items()}
+        return Existing(positions.astype(np.int64), values, locators, odd)
+
+    def _odd(self, link: SQLLink, table: Described, name: str, locators: pa.Table, mask: np.ndarray) -> Odd:
+        """Cells for which the column's Arrow type has no value, such as infinite dates: as the database writes them."""
+        some = locators.filter(pa.array(mask))
+        located = self._numbered(self._locating(table, some))
+        picks = [Pick("s.c0", "position", _NUMBER), Pick(self._spelled(f"t.{self._q(name)}"), "text", pa.string())]
+        with link.staged(located) as stage:
+            rows = link.select(picks, self._join(table, stage, self._located(table, some)))
+        texts = plain(rows.sort_by("position")["text"])
+        return Odd(mask, mask.copy(), pa.table({"text": texts}), texts)
+
+    @abstractmethod
+    def _spelled(self, expression: str) -> str:
+        """A value as the text that the database writes for it."""
+
+    def _locating(self, table: Described, locators: pa.Table) -> list[Cells]:
+        known = {f"r{i}": one.form for i, one in enumerate(table.locators)}
+        return [
+            Cells(known.get(name) or table.forms[name[1:]], one_array(locators[name])) for name in locators.column_names
+        ]
+
+    def _located(self, table: Described, locators: pa.Table, first: int = 1) -> str:
+        """The condition under which the row t is that of the staged row s, whose locators are c`first` and so on."""
+        tests = []
+        for i, name in enumerate(locators.column_names):
+            if name.startswith("="):
+                column, form = self._q(name[1:]), table.forms[name[1:]]
+            else:
+                column, form = table.locators[i]
+            tests.append(f"t.{column} = {form.write.format(f's.c{first + i}')}")
+        return " AND ".join(tests)
+
+    # -- reading ----------------------------------------------------------------------------------------
+
+    def settle(self, info: TableInfo, values: pa.Table) -> Settled:
+        table = self._described(info)
+        refused: dict[str, np.ndarray] = {}
+        for place, name in enumerate(values.column_names):
+            array = one_array(values[name])
+            if array.null_count == len(array):
+                continue
+            if table.forms[name].settles:
+                array, bad = self._settled(table, info[name], array)
+                values = values.set_column(place, name, array)
+            else:
+                bad = self._cannot_hold(info[name], array)
+            if bad is not None and bad.any():
+                refused[name] = bad
+        return values, refused
+
+    def _cannot_hold(self, column: Column, values: pa.Array) -> np.ndarray | None:
+        """A mask of the values that the database has no form for."""
+        return None
+
+    def _settled(self, table: Described, column: Column, values: pa.Array) -> tuple[pa.Array, np.ndarray | None]:
+        """Values as the database spells them, and a mask of those that it refuses."""
+        form = table.forms[column.name]
+        each = values.dictionary_encode()
+        link = self._reading()
+        picks = [
+            Pick("s.c0", "n", _NUMBER),
+            Pick(form.read.format(form.write.format("s.c1")), "value", form.wire),
+        ]
+        cells = self._numbered([Cells(form, _to(each.dictionary, form.wire))])
+        with link.staged(cells) as stage:
+
+            def some(first: int, last: int) -> pa.Table:
+                return link.select(picks, f"FROM {stage} AS s WHERE s.c0 BETWEEN {first} AND {last}")
+
+            parts, refused = link.in_parts(len(each.dictionary), some, lambda error, row: None)
+        found = (
+            pa.concat_tables(parts)
+            if parts
+            else pa.table({"n": pa.array([], _NUMBER), "value": pa.array([], form.wire)})
+        )
+        spelled = np.full(len(each.dictionary), -1)
+        spelled[found["n"].to_numpy()] = np.arange(found.num_rows)
+        places = pa.array(spelled, mask=spelled < 0).take(each.indices)
+        bad = None
+        if refused:
+            bad = np.asarray(pc.and_(pc.is_valid(values), pc.is_null(places)))
+        return cast(plain(found["value"]).take(places), column)[0], bad
+
+    def fold(self, info: TableInfo, keys: pa.Table) -> list[pa.Array]:
+        table = self._described(info)
+        done = super().fold(info, keys)
+        for i, name in enumerate(keys.column_names):
+            form = table.forms[name]
+            if form.fold is None or not keys.num_rows:
+                continue
+            each = one_array(keys[name]).dictionary_encode()
+            link = self._reading()
+            picks = [Pick("s.c0", "n", _NUMBER), Pick(form.fold.format("s.c1"), "folded", pa.string())]
+            with link.staged(self._numbered([Cells(form, each.dictionary)])) as stage:
+                found = link.select(picks, f"FROM {stage} AS s")
+            done[i] = plain(found.sort_by("n")["folded"]).take(each.indices)
+        return done
+
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
+        table, names = self._described(info), keys.column_names
+        link = self._write.settled() if fresh or info.triggers else self._reading()
+        tests = [f"t.{self._q(name)} = {table.forms[name].write.format(f's.c{i}')}" for i, name in enumerate(names, 1)]
+        picks = [Pick("s.c0", "position", _NUMBER), *self._picks(table, info.columns)]
+        with link.staged(self._numbered(self._cells(table, keys))) as stage:
+            found = link.select(picks, self._join(table, stage, " AND ".join(tests)) + self._locking())
+        return self._existing(link, table, found, info.columns, names)
+
+    def _locking(self) -> str:
+        """What keeps others from writing to the rows that are read."""
+        return ""
+
+    def again(self, info: TableInfo, rows: Existing) -> Existing:
+        return self._again(self._write.settled(), info, rows)
+
+    def _again(self, link: SQLLink, info: TableInfo, rows: Existing) -> Existing:
+        table = self._described(info)
+        picks = [Pick("s.c0", "position", _NUMBER), *self._picks(table, info.columns)]
+        with link.staged(self._numbered(self._locating(table, rows.locators))) as stage:
+            found = link.select(picks, self._join(table, stage, self._located(table, rows.locators)) + self._locking())
+        if found.num_rows != rows.locators.num_rows:
+            raise StoreError(f"{self.where}: rows of {info.name!r} vanished while they were read; run again")
+        by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
+        done = self._existing(link, table, found, info.columns, by)
+        return Existing(rows.positions, done.values, done.locators, done.odd)
+
+    def count(self, info: TableInfo) -> int:
+        picks = [Pick("count(*)", "n", pa.int64())]
+        return int(self._write.settled().select(picks, f"FROM {self._described(info).sql}")["n"][0].as_py())
+
+    def last(self, name: str, column: str) -> int:
+        table = self._named(name)
+        picks = [Pick(f"coalesce(max({self._q(column)}), 0)", "n", pa.int64())]
+        return int(self._write.settled().select(picks, f"FROM {table.sql}")["n"][0].as_py())
+
+    def read(
+        self,
+        info: TableInfo,
+        where: Sequence[Sequence[Condition]] = (),
+        newest: str | None = None,
+        limit: int | None = None,
+    ) -> pa.Table:
+        table, link = self._described(info), self._write.settled()
+        rest = f"FROM {table.sql} AS t"
+        if where:
+            groups = [f"({' OR '.join(self._test(table, one) for one in group)})" for group in where]
+            rest += f" WHERE {' AND '.join(groups)}"
+        if newest:
+            rest += f" ORDER BY t.{self._q(newest)} DESC"
+        if limit is not None:
+            rest += f" LIMIT {int(limit)}"
+        found = link.select(self._picks(table, info.columns), rest)
+        rows = self._existing(link, table, found, info.columns, info.names).values
+        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows
+
+    def _test(self, table: Described, one: Condition) -> str:
+        column, form = table.info[one.column], table.forms[one.column]
+        expression = f"t.{self._q(one.column)}"
+        literal = self._literal(form, _to(pa.array([one.value], column.type), form.wire))
+        if one.op == "contains":
+            return self._contains(expression, literal)
+        return f"{expression} {one.op} {form.write.format(literal)}"
+
+    def _literal(self, form: Form, values: pa.Array) -> str:
+        return text_sql(as_text(values)[0][0].as_py())
+
+    def query(self, sql: str) -> Iterator[pa.Table]:
+        return self._write.settled().query(sql)  # type: ignore[no-any-return]
+
+    # -- writing ----------------------------------------------------------------------------------------
+
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
+        table = self._described(info)
+        sent = set(values.column_names)
+        left_out = [column for column in info.columns if column.name not in sent]
+        told = table.told and not info.triggers
+        told = told and not any(column.has_default or column.generated for column in left_out)
+        names, columns = values.column_names, self._cells(table, values)
+        if not names:  # only what the database fills itself
+            raise StoreError(f"{self.where}: a row of {info.name!r} needs at least one value; send a column")
+        if told:
+            refused = self._write.later(lambda link: self._insert(link, table, names, columns, key)[1]).result
+            return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
+        link = self._write.settled()
+        parts, refusals = self._insert(link, table, names, columns, key, self._picks(table, info.columns, ""))
+        landed = np.delete(np.arange(values.num_rows), list(refusals))
+        found = pa.concat_tables(parts).combine_chunks() if parts else None
+        if (found.num_rows if found is not None else 0) != len(landed):
+            raise StoreError(
+                f"{self.where}: {len(landed)} rows were inserted into {info.name!r} and "
+                f"{found.num_rows if found is not None else 0} came back; a trigger on the table seems to drop rows"
+            )
+        if found is None:
+            nothing = Existing(np.empty(0, np.int64), info.schema.empty_table(), pa.table({}))
+            return Written(nothing, landed, lambda: refusals)
+        stored = self._existing(link, table, found, info.columns, list(key))
+        return Written(stored, landed, lambda: refusals)
+
+    def _insert(
+        self,
+        link: SQLLink,
+        table: Described,
+        names: Sequence[str],
+        columns: Sequence[Cells],
+        key: Sequence[str],
+        picks: Sequence[Pick] = (),
+    ) -> tuple[list[pa.Table], dict[int, str]]:
+        count = len(columns[0].values)
+        if count > link.few_rows and not picks and all(one.form.write == "{}" for one in columns):
+            link.run("SAVEPOINT rmend_load")
+            try:
+                link.load(table, names, columns)
+                link.run("RELEASE SAVEPOINT rmend_load")
+                return [], {}
+            except Refused:
+                link.run("ROLLBACK TO SAVEPOINT rmend_load")
+                link.run("RELEASE SAVEPOINT rmend_load")
+        into = f"INSERT INTO {table.sql} ({', '.join(map(self._q, names))}){table.overriding} "
+        values = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(columns, 1))
+        with link.staged(self._numbered(columns)) as stage:
+
+            def some(first: int, last: int) -> pa.Table | None:
+                sql = f"{into}SELECT {values} FROM {stage} AS s WHERE s.c0 BETWEEN {first} AND {last} ORDER BY s.c0"
+                if picks:
+                    return link.returning(sql, picks)
+                link.run(sql)
+                return None
+
+            def own(error: Refused, row: int) -> None:
+                self._own(link, table, names, error, stage, row)
+
+            parts, refused = link.in_parts(count, some, own)
+        return [part for part in parts if part is not None], refused
+
+    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        table, target = self._described(info), self._described(to)
+        names = ", ".join(self._q(column.name) for column in info.columns if not column.generated)
+        listed = ", ".join(f"t.{self._q(column.name)}" for column in info.columns if not column.generated)
+
+        def work(link: SQLLink) -> Refusals:
+            with link.staged(self._numbered(self._locating(table, rows.locators))) as stage:
+                source = self._join(table, stage, self._located(table, rows.locators))
+                into = f"INSERT INTO {target.sql} ({names}){target.overriding} SELECT {listed} {source}"
+
+                def some(first: int, last: int) -> int:
+                    return link.run(f"{into} WHERE s.c0 BETWEEN {first} AND {last}")
+
+                def own(error: Refused, row: int) -> None:
+                    self._own(link, target, (), error, stage, row)
+
+                return link.in_parts(len(rows.positions), some, own)[1]
+
+        return Written(rows, None, self._write.later(work).result)
+
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
+        table, names = self._described(info), values.column_names
+        locators = self._locating(table, rows.locators)
+        columns = self._cells(table, values)
+        sets = {n: one.form.write.format(f"s.c{i}") for i, (n, one) in enumerate(zip(names, columns, strict=True), 1)}
+        told = table.told and not info.triggers and not any(column.generated for column in info.columns)
+        where = self._located(table, rows.locators, len(names) + 1)
+        picks = [Pick("s.c0", "position", _NUMBER), *self._picks(table, info.columns)]
+        back = picks if self.returns_updates and not told else None
+
+        def work(link: SQLLink) -> tuple[list[Any], dict[int, str]]:
+            with link.staged(self._numbered([*columns, *locators])) as stage:
+
+                def some(first: int, last: int) -> Any:
+                    within = f"{where} AND s.c0 BETWEEN {first} AND {last}"
+                    sql = self._updating(table, sets, stage, within)
+                    if back is not None:
+                        return link.returning(sql, back)
+                    return self._concerned(link.run(sql), last - first + 1, table)
+
+                def own(error: Refused, row: int) -> None:
+                    self._own(link, table, names, error, stage, row)
+
+                return link.in_parts(len(rows.positions), some, own)
+
+        if told:
+            done = self._write.later(work)
+            stored = rows.values
+            for name in names:
+                stored = stored.set_column(stored.column_names.index(name), name, values[name])
+            odd = {name: cells for name, cells in rows.odd.items() if name not in names}
+            return Written(Existing(rows.positions, stored, rows.locators, odd), None, lambda: done.result()[1])
+        link = self._write.settled()
+        parts, refusals = work(link)
+        landed = np.delete(np.arange(len(rows.positions)), list(refusals))
+        if back is None:
+            return Written(self._again(link, info, rows.take(landed)), landed, lambda: refusals)
+        by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
+        empty = pa.table({pick.alias: pa.array([], pick.wire) for pick in picks})
+        stored = self._existing(link, table, pa.concat_tables(parts) if parts else empty, info.columns, by)
+        if len(stored.positions) != len(landed):
+            raise StoreError(
+                f"{self.where}: {len(landed)} rows of {info.name!r} were to be updated and {len(stored.positions)} "
+                "were; a trigger on the table seems to keep the others"
+            )
+        stored.positions = rows.positions[landed]
+        return Written(stored, landed, lambda: refusals)
+
+    def _concerned(self, count: int, wanted: int, table: Described) -> int:
+        if table.told and not table.info.triggers and 0 <= count < wanted:
+            raise StoreError(
+                f"{self.where}: {wanted - count} rows of {table.info.name!r} vanished while they were written; "
+                "run again"
+            )
+        return count
+
+    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
+        table = self._described(info)
+
+        def work(link: SQLLink) -> Refusals:
+            keep = np.arange(len(rows.positions))
+            if after is not None:
+                keep = np.flatnonzero(after.landed(len(rows.positions)))
+            locators = rows.locators.take(pa.array(keep))
+            with link.staged(self._numbered(self._locating(table, locators))) as stage:
+                where = self._located(table, locators)
+
+                def some(first: int, last: int) -> int:
+                    sql = self._deleting(table, stage, f"{where} AND s.c0 BETWEEN {first} AND {last}")
+                    return link.run(sql)
+
+                def own(error: Refused, row: int) -> None:
+                    self._own(link, table, (), error, stage, row)
+
+                refused = link.in_parts(len(keep), some, own)[1]
+            return {int(keep[at]): reason for at, reason in refused.items()}
+
+        return Written(rows, None, self._write.later(work).result)
+
+    def append(
+        self,
+        info: TableInfo,
+        values: pa.Table,
+        same: Mapping[str, Any],
+        raw: Mapping[str, Any] | None = None,
+        after: Sequence[Written] = (),
+    ) -> None:
+        table, count = self._described(info), values.num_rows
+        empty = [name for name in values.column_names if values[name].null_count == count]
+        values = values.drop_columns(empty)
+        for name, value in same.items():
+            if value is not None:
+                values = values.append_column(name, pa.repeat(pa.scalar(value, table.info[name].type), count))
+        number = info.primary_key[0] if info.primary_key else None
+
+        def work(link: SQLLink) -> None:
+            keep = np.ones(count, bool)
+            for written in after:
+                if written.rows is None and written.refusals():
+                    keep &= written.landed(count)
+            some = values if keep.all() else values.filter(pa.array(keep))
+            names, columns = some.column_names, self._cells(table, some)
+            if some.num_rows > link.few_rows and all(one.form.write == "{}" for one in columns):
+                link.load(table, names, columns)
+            elif some.num_rows:
+                picked = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(columns))
+                into = f"INSERT INTO {table.sql} ({', '.join(map(self._q, names))}) "
+                with link.staged(columns) as stage:
+                    link.run(f"{into}SELECT {picked} FROM {stage} AS s")
+            for name, (positions, cells) in (raw or {}).items():
+                assert number is not None
+                numbers = one_array(values[number]).take(pa.array(positions))
+                sets = {name: self._unspelled("s.c1", table, name)}
+                with link.staged([Cells(self.big, numbers), Cells(self.text, one_array(cells["text"]))]) as stage:
+                    link.run(self._updating(table, sets, stage, f"t.{self._q(number)} = s.c0"))
+
+        self._write.later(work)
+
+    @abstractmethod
+    def _unspelled(self, expression: str, table: Described, name: str) -> str:
+        """The value of a column from the text that the database writes for it."""
+
+    # -- defining ---------------------------------------------------------------------------------------
+
+    def create(self, info: TableInfo) -> None:
+        link = self._write.settled()
+        lines = []
+        for column in info.columns:
+            line = f"{self._q(column.name)} {link.declare(column)}"
+            if not column.nullable:
+                line += " NOT NULL"
+            if (column.name,) == info.primary_key:
+                line += f"{self._numbering() if column.has_default else ''} PRIMARY KEY"
+            if column.one_of:
+                line += f" CHECK ({self._q(column.name)} IN ({', '.join(map(text_sql, column.one_of))}))"
+            lines.append(line)
+        link.define(f"CREATE TABLE {self._qualified(info.name)} ({', '.join(lines)})")
+        self._found.pop(info.name, None)
+
+    @abstractmethod
+    def _numbering(self) -> str:
+        """What makes the database number the rows of a table."""
+
+    @abstractmethod
+    def _qualified(self, name: str) -> str:
+        """The name of a table to be made, in SQL."""
+
+    def add_columns(self, name: str, columns: Iterable[Column]) -> None:
+        link = self._write.settled()
+        table = self._named(name)
+        added = ", ".join(f"ADD COLUMN {self._q(column.name)} {link.declare(column)}" for column in columns)
+        link.define(f"ALTER TABLE {table.sql} {added}")
+        self._found.pop(name, None)
+
+
+def _to(values: pa.Array, wire: pa.DataType) -> pa.Array:
+    return values if values.type == wire else values.cast(wire)

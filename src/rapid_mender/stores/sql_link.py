@@ -1,0 +1,167 @@
+"""What a connection to a database server must do for a merge, and how columns pass over it."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager
+from dataclasses import dataclass, field
+from typing import Any, NamedTuple, TypeVar
+
+import pyarrow as pa
+
+from ..core.schema import Column, TableInfo
+from ..errors import StoreError
+from .base import Refused
+
+_T = TypeVar("_T")
+_SPLIT = 8  # parts that a refused statement is divided into
+
+
+class Lost(StoreError):
+    """The connection is gone."""
+
+
+@dataclass(frozen=True)
+class Form:
+    """How the values of a column pass to the database and back."""
+
+    wire: pa.DataType
+    """The Arrow type in which they are sent."""
+    staged: str
+    """The SQL type of a column that holds them on the way."""
+    read: str = "{}"
+    """What to select of the column."""
+    write: str = "{}"
+    """What to write of a staged value. If that is the value itself, rows can be loaded straight into the table."""
+    fold: str | None = None
+    """What to select of a value so that values which the database holds equal are equal; None: the core knows."""
+    settles: bool = False
+    """The database turns values into its own spelling, or refuses them, as only it knows."""
+
+
+class Cells(NamedTuple):
+    """A column on its way to the database."""
+
+    form: Form
+    values: pa.Array
+
+
+class Pick(NamedTuple):
+    """One column of a result."""
+
+    expression: str
+    alias: str
+    wire: pa.DataType
+
+
+class Locator(NamedTuple):
+    """Something by which the database finds a row again, and which is no column of the table."""
+
+    name: str
+    form: Form
+
+
+@dataclass(frozen=True)
+class Described:
+    """A table, and how to speak of it."""
+
+    info: TableInfo
+    sql: str
+    """Its name in SQL, with its schema."""
+    forms: Mapping[str, Form]
+    locators: tuple[Locator, ...] = ()
+    """None: its rows are found by the columns that they were looked up by."""
+    told: bool = True
+    """What is stored is what was sent, unless columns are left out, generated, or a trigger sees to it."""
+    overriding: str = ""
+    """What an INSERT must say to write columns that the database else fills itself."""
+    extra: Mapping[str, Any] = field(default_factory=dict)
+    """What else a store wants to know of it."""
+
+
+class SQLLink(ABC):
+    """One connection to a database server, in a transaction."""
+
+    where: str
+    few_rows = 48
+    """So many rows are sent in the statement's own text, without a table of their own."""
+
+    @abstractmethod
+    def name_sql(self, name: str) -> str:
+        """A name as SQL writes it."""
+
+    @abstractmethod
+    def run(self, sql: str) -> int:
+        """Run a statement; the number of rows that it concerned, or -1."""
+
+    @abstractmethod
+    def select(self, picks: Sequence[Pick], rest: str) -> pa.Table:
+        """`SELECT picks rest`."""
+
+    @abstractmethod
+    def returning(self, sql: str, picks: Sequence[Pick]) -> pa.Table:
+        """Run an INSERT (or UPDATE, where the database can), and give back columns of the rows that it wrote."""
+
+    @abstractmethod
+    def staged(self, columns: Sequence[Cells]) -> AbstractContextManager[str]:
+        """Send rows. Gives what stands for them in FROM: a relation with the columns c0, c1 …"""
+
+    @abstractmethod
+    def load(self, table: Described, names: Sequence[str], columns: Sequence[Cells]) -> None:
+        """Load rows straight into a table. Raises Refused if it does not take all of them."""
+
+    @abstractmethod
+    def describe(self, name: str) -> Described | None:
+        """Describe a table; None if there is none of the name."""
+
+    @abstractmethod
+    def tables(self) -> list[str]:
+        """The names of the tables."""
+
+    @abstractmethod
+    def declare(self, column: Column) -> str:
+        """The declared type with which Rapid Mender creates a column."""
+
+    @abstractmethod
+    def define(self, sql: str) -> None:
+        """Create or alter a table, without ending the transaction."""
+
+    @abstractmethod
+    def query(self, sql: str) -> Iterator[pa.Table]:
+        """The rows of anybody's query, some at a time."""
+
+    @abstractmethod
+    def close(self) -> None:
+        """End the connection."""
+
+    def in_parts(
+        self, count: int, write: Callable[[int, int], _T], own: Callable[[Refused, int], None]
+    ) -> tuple[list[_T], dict[int, str]]:
+        """Write rows; where the database refuses, undo that part, and divide it until single rows are left out.
+
+        `write(first, last)` writes a part; `own(error, row)` raises if a refusal is not the row's own fault.
+        """
+        done: list[_T] = []
+        refused: dict[int, str] = {}
+
+        def part(first: int, end: int) -> None:
+            self.run("SAVEPOINT rmend")
+            try:
+                one = write(first, end - 1)
+                self.run("RELEASE SAVEPOINT rmend")
+                done.append(one)
+            except Refused as error:
+                self.run("ROLLBACK TO SAVEPOINT rmend")
+                self.run("RELEASE SAVEPOINT rmend")
+                if end - first == 1:
+                    own(error, first)
+                    refused[first] = error.reason
+                    return
+                step = -(-(end - first) // _SPLIT)
+                for start in range(first, end, step):
+                    part(start, min(start + step, end))
+
+        if count:
+            part(0, count)
+        return done, refused
