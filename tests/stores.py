@@ -86,12 +86,10 @@ _SERVER_TYPES = {
 
 @contextmanager
 def _postgresql(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], indexed: bool = True) -> Iterator[Place]:
-    store = servers.postgresql()
-    link = store.connect()
-    with closing(link):
-        link.run("DROP SCHEMA IF EXISTS contract CASCADE")
-        link.run("CREATE SCHEMA contract")
-        link.run(_definition(link.name_sql, schema, key, _SERVER_TYPES["postgresql"], indexed))
+    store, link = servers.postgresql()
+    link.run("DROP SCHEMA IF EXISTS contract CASCADE")
+    link.run("CREATE SCHEMA contract")
+    link.run(_definition(link.name_sql, schema, key, _SERVER_TYPES["postgresql"], indexed))
     yield _filled(store, key, rows)
 
 

@@ -14,7 +14,7 @@ from .core.compare import Likeness, differs
 from .core.decide import NAMES, decide_alone
 from .core.existing import Existing
 from .core.expressions import Env, Expression
-from .core.keys import fold_table, match, one_array
+from .core.keys import match, one_array
 from .core.records import known_column, value_of
 from .core.rules import truth
 from .errors import JobError
@@ -122,9 +122,10 @@ def _shown(rows: Existing, place: int) -> dict[str, Any]:
 
 def _of_chunk(session: Session, plan: Plan, batch: Batch, chunk: Chunk, target: pa.Table) -> list[Explained]:
     keys, usable = batch.keys(session, chunk)
-    columns = plan.info.pick(plan.key)
     whole = np.flatnonzero(usable)
-    mine, _ = match(fold_table(keys.take(pa.array(whole)), columns), fold_table(target.select(plan.key), columns))
+    mine, _ = match(
+        session.fold(plan.info, keys.take(pa.array(whole))), session.fold(plan.info, target.select(plan.key))
+    )
     hit = np.sort(whole[mine])
     if not len(hit):
         return []

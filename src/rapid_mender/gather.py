@@ -34,6 +34,12 @@ class Gather:
     samples: bool
     _kept: Counter[str] = field(default_factory=Counter)
 
+    def kept(self, put: Counter[str] | None = None) -> Counter[str]:
+        """What is kept here besides the result, as a copy; with `put`, that from now on."""
+        if put is not None:
+            self._kept = Counter(put)
+        return Counter(self._kept)
+
     def warn_of_kept(self) -> None:
         """Say how many rows did not come and could not be deleted."""
         for reason, count in self._kept.most_common(10):

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections import Counter
 from collections.abc import Mapping
 from datetime import datetime
@@ -20,6 +21,8 @@ from .meeting import Meeting
 from .plan import Plan
 from .stores.base import Session
 
+Counts = tuple[dict[object, np.ndarray], Counter[object], Counter[object]]
+
 
 class Groups:
     """Counts by a column, or by an expression over the columns of a row."""
@@ -32,6 +35,12 @@ class Groups:
         self._decisions: dict[object, np.ndarray] = {}
         self._before: Counter[object] = Counter()
         self._after: Counter[object] = Counter()
+
+    def counted(self, put: Counts | None = None) -> Counts:
+        """What was counted so far, as a copy; with `put`, that from now on."""
+        if put is not None:
+            self._decisions, self._before, self._after = copy.deepcopy(put)
+        return copy.deepcopy((self._decisions, self._before, self._after))
 
     @staticmethod
     def _compile(by: str, info: TableInfo) -> Expression:

@@ -37,6 +37,7 @@ class Result:
     decision, and the rows of the table before and after. `batch` is the batch's number; None for a preview, and for a
     merge that changed nothing and so wrote nothing. `changed` counts, for each column, the updates that
     changed it. `unit` says what the row numbers count: "line" of a text file, or "row".
+    `retries` is how often a unit of work was done again because another program wrote the same rows meanwhile.
     """
 
     table: str
@@ -54,6 +55,7 @@ class Result:
     changed: dict[str, int] = field(default_factory=dict)
     batch: int | None = None
     rejects_path: str | None = None
+    retries: int = 0
     seconds: float = 0.0
     samples: list[Sample] = field(default_factory=list)
     _decisions: Spool = field(default_factory=lambda: Spool(64 << 20), repr=False)

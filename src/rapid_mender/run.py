@@ -32,7 +32,8 @@ from .plan import Plan, shape_of
 from .reading import Batch, Progress
 from .rejects import check_rejects_path, keep_rejects, write_rejects
 from .result import Result, decisions_schema
-from .stores.base import Session, Store, open_store
+from .retries import MOST, pause, remember
+from .stores.base import Conflict, Session, Store, open_store
 from .writing import Pending, Writer, settle
 
 
@@ -138,16 +139,17 @@ class Run:
         self.recorder: Recorder | None = None
         self.committed: dict[str, int] | None = None
         self.rows_before = 0
-        done, last = 0, False
+        done, last, tries, retries, alone = 0, False, 0, 0, False
         chunks: Iterator[tuple[Chunk, bool]] | None = None
         while not last:
+            back = remember(self.result, self.gather, self.fired, self.groups, self.plan, self.recorder)
             try:
-                with self.store.begin(self.write) as session:
+                with self.store.begin(self.write, self.plan.info.name, alone) as session:
                     if session.describe(self.job.table) != self.plan.info:
                         raise StoreError(
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"
                         )
-                    chunks = chunks or self._chunks(session.chunk_rows, self.job.commit_every)
+                    chunks = chunks or self._chunks(session.chunk_rows, self.job.commit_every, done)
                     if self.recorder is None:
                         self.recorder = Recorder(
                             session, self.plan.info, name, self.job.history, f"rmend {__version__}"
@@ -158,15 +160,21 @@ class Run:
                             self.rows_before = session.count(self.plan.info)
                     else:
                         self.recorder.resume(session)
-                    last, done = self._unit(session, chunks, done)
+                    last, now_done = self._unit(session, chunks, done)
             except _NothingLanded:
                 self.recorder = None
                 return
             except Error as error:
+                if isinstance(error, Conflict) and tries < MOST:
+                    alone = pause(tries)
+                    self.recorder, chunks, last = back(), None, False
+                    tries, retries = tries + 1, retries + 1
+                    continue
                 if self.committed is not None:
                     error.wrote = True
                     self._note_stop(self.committed)
                 raise
+            done, tries, alone, self.result.retries = now_done, 0, False, retries
             if self.write and self.recorder.batch is not None:
                 self.committed = dict(self.result.counts)
         assert self.recorder is not None
@@ -179,15 +187,16 @@ class Run:
             self.recorder.resume(session)
             self.recorder.finish(counts, "stopped")
 
-    def _chunks(self, at_once: int, most: int | None) -> Iterator[tuple[Chunk, bool]]:
-        """The chunks of the batch, each with whether a transaction is to end with it."""
+    def _chunks(self, at_once: int, most: int | None, done: int) -> Iterator[tuple[Chunk, bool]]:
+        """The chunks of the batch, each with whether a transaction is to end with it; but not what is `done`."""
         if most is None:
             for chunk in self._in_turn(at_once):
                 yield chunk, False
             return
         filled = 0
         for chunk in self._in_turn(min(at_once, most)):
-            start = 0
+            start = min(done, len(chunk.rows))
+            done -= start
             while start < len(chunk.rows):
                 part = chunk.slice(start, most - filled)
                 start, filled = start + len(part.rows), filled + len(part.rows)

@@ -13,17 +13,15 @@ import pyarrow as pa
 
 
 class AdbcLink:
-    """One connection. Errors pass as the driver raises them; who uses this puts them in words."""
+    """One connection to a database, which the caller closes. Errors pass as the driver raises them."""
 
     def __init__(self, database: Any) -> None:
         from adbc_driver_manager import AdbcConnection
 
-        self._database = database
         self._connection = AdbcConnection(database)
 
     def close(self) -> None:
         self._connection.close()
-        self._database.close()
 
     @contextmanager
     def statement(self, sql: str | None = None, bound: pa.Table | None = None, **options: Any) -> Iterator[Any]:

@@ -13,7 +13,8 @@ from __future__ import annotations
 import threading
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from urllib.parse import parse_qsl, urlencode
+from typing import Any
+from urllib.parse import parse_qsl, quote, urlencode
 
 import numpy as np
 import pyarrow as pa
@@ -24,6 +25,7 @@ from ..core.masks import mask_of
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
 from .base import Conflict, Refused, Session, Store, without_password
+from .postgresql_errors import translated
 from .postgresql_link import PostgreSQLLink
 from .postgresql_tables import BIG, NUMBER, TEXT
 from .sql import SQLSession
@@ -33,6 +35,7 @@ from .sql_text import name_sql, text_sql
 _MERGING = 0x726D656E  # the first half of the advisory locks' keys
 _CONNECT_SECONDS = "10"
 _PAGE_ROWS = 1 << 17
+_BEGIN = "BEGIN ISOLATION LEVEL REPEATABLE READ"
 
 
 class PostgreSQLStore(Store):
@@ -46,8 +49,10 @@ class PostgreSQLStore(Store):
 
     def __init__(self, url: str) -> None:
         self._url, self._timeout = _own_parameters(url)
+        self._database: Any = None
         self._idle: list[PostgreSQLLink] = []
         self._lock = threading.Lock()
+        self.known: dict[TableInfo, Described] = {}
 
     def __repr__(self) -> str:
         return f"PostgreSQLStore({self.where!r})"
@@ -58,11 +63,25 @@ class PostgreSQLStore(Store):
 
     def close(self) -> None:
         """Close the connections that are kept."""
-        while self._idle:
-            self._idle.pop().close()
+        with self._lock:
+            while self._idle:
+                self._idle.pop().close()
+            if self._database is not None:
+                self._database.close()
+                self._database = None
 
     def connect(self) -> PostgreSQLLink:
-        return PostgreSQLLink(self._url, self._timeout)
+        """A new connection, which the caller closes."""
+        try:
+            import adbc_driver_postgresql
+        except ImportError as error:
+            raise StoreError(
+                "PostgreSQL needs a driver that is not installed; run: pip install 'rapid-mender[postgresql]'"
+            ) from error
+        with self._lock, translated(self.where):
+            if self._database is None:
+                self._database = adbc_driver_postgresql.connect(self._url)
+        return PostgreSQLLink(self.where, self._database, self._timeout)
 
     def _ready(self, sql: str) -> PostgreSQLLink:
         """A connection, on which `sql` was run."""
@@ -82,17 +101,19 @@ class PostgreSQLStore(Store):
     @contextmanager
     def begin(self, write: bool, table: str | None = None, alone: bool = False) -> Iterator[Session]:
         turn = table is not None and write
-        link = self._ready(_turn("lock", table) if table is not None and write else "SELECT 1")
+        link = self._ready(_turn("lock", table) if table is not None and write else _BEGIN)
         sound = False
         try:
-            link.run("BEGIN ISOLATION LEVEL REPEATABLE READ")
+            if turn:
+                link.run(_BEGIN)
             if alone and table is not None:
                 link.run(f"LOCK TABLE {_named(table)} IN SHARE ROW EXCLUSIVE MODE")
             session = PostgreSQLSession(link, self, write)
             try:
                 yield session
                 session.close()
-                link.run("SAVEPOINT rmend_end")  # a COMMIT after an error would undo without a word
+                if write:
+                    link.run("SAVEPOINT rmend_end")  # a COMMIT after an error would undo without a word
                 link.run("COMMIT" if write else "ROLLBACK")
             except BaseException:
                 session.abandon()
@@ -137,7 +158,7 @@ def _own_parameters(url: str) -> tuple[str, float | None]:
             kept.append((name, value))
     if "connect_timeout" not in dict(kept):
         kept.append(("connect_timeout", _CONNECT_SECONDS))
-    return f"{base}?{urlencode(kept)}", timeout
+    return f"{base}?{urlencode(kept, quote_via=quote)}", timeout
 
 
 class PostgreSQLSession(SQLSession):
@@ -145,7 +166,7 @@ class PostgreSQLSession(SQLSession):
     returns_updates = True
 
     def __init__(self, link: PostgreSQLLink, store: PostgreSQLStore, write: bool) -> None:
-        super().__init__(link)
+        super().__init__(link, store.known)
         self._store, self._writes = store, write
         self._reader: PostgreSQLLink | None = None
         self._looks = 0
@@ -172,7 +193,7 @@ class PostgreSQLSession(SQLSession):
             snapshot = link.select([Pick("pg_export_snapshot()", "id", pa.string())], "")["id"][0].as_py()
             try:
                 self._reader = self._store.connect()
-                self._reader.run("BEGIN ISOLATION LEVEL REPEATABLE READ")
+                self._reader.run(_BEGIN)
                 self._reader.run(f"SET TRANSACTION SNAPSHOT {text_sql(snapshot)}")
             except StoreError:  # no more connections are to be had
                 self._let_reader_go()

@@ -13,7 +13,7 @@ import pyarrow.types as pt
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .sql_link import Described, Form, Locator
-from .sql_text import name_sql, text_sql
+from .sql_text import name_sql
 
 _NATIVE: dict[str, tuple[pa.DataType, str]] = {
     "int2": (pa.int16(), "smallint"), "int4": (pa.int32(), "integer"), "int8": (pa.int64(), "bigint"),
@@ -31,7 +31,7 @@ NUMBER = Form(pa.int32(), "integer")
 _BY_PLACE = Locator("ctid", Form(pa.string(), "text", "{}::text", "{}::tid"))
 _BY_PART = Locator("tableoid", Form(pa.int64(), "bigint", "{}::bigint", "{}::oid"))
 
-_ONE = """
+QUESTION = """
 SELECT json_build_object(
   'schema', n.nspname, 'name', c.relname, 'kind', c.relkind, 'here', n.nspname = current_schema(),
   'rules', c.relhasrules,
@@ -65,7 +65,11 @@ SELECT json_build_object(
     WHERE f.conrelid = c.oid AND f.contype = 'f')
 )::text AS found
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p', 'v', 'f', 'm') AND """
+WHERE c.relkind IN ('r', 'p', 'v', 'f', 'm')
+  AND CASE WHEN $3 THEN c.relname = $2 ELSE lower(c.relname) = lower($2) END
+  AND CASE WHEN $1 IS NULL THEN n.nspname = ANY (current_schemas(false)) ELSE n.nspname = $1 END
+ORDER BY array_position(current_schemas(false), n.nspname), c.relname LIMIT 1"""
+"""Describes a table: of a schema or, if that is null, of the search path; by its exact name or not."""
 
 NAMES = """
 SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname AS name
@@ -74,20 +78,10 @@ WHERE c.relkind IN ('r', 'p', 'v') AND NOT c.relispartition AND n.nspname <> 'in
   AND n.nspname NOT LIKE 'pg\\_%' ORDER BY n.nspname <> current_schema(), 1"""
 
 
-def questions(name: str) -> list[str]:
-    """Queries that may find a table of this name, the likelier first."""
-    asked = [
-        f"{_ONE} c.relname = {text_sql(name)} AND n.nspname = ANY (current_schemas(false)) "
-        "ORDER BY array_position(current_schemas(false), n.nspname) LIMIT 1"
-    ]
-    for place in [match.start() for match in re.finditer(r"\.", name)]:
-        schema, table = name[:place], name[place + 1 :]
-        asked.append(f"{_ONE} c.relname = {text_sql(table)} AND n.nspname = {text_sql(schema)}")
-    asked.append(
-        f"{_ONE} lower(c.relname) = lower({text_sql(name)}) AND n.nspname = ANY (current_schemas(false)) "
-        "ORDER BY array_position(current_schemas(false), n.nspname), 1 LIMIT 1"
-    )
-    return asked
+def spellings(name: str) -> list[tuple[str | None, str, bool]]:
+    """What a table's name may mean, the likelier first: its schema, its name there, and whether that is exact."""
+    dots = [match.start() for match in re.finditer(r"\.", name)]
+    return [(None, name, True), *((name[:at], name[at + 1 :], True) for at in dots), (None, name, False)]
 
 
 def described(found: str) -> Described:

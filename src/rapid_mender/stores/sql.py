@@ -41,7 +41,9 @@ class SQLSession(Session):
     returns_updates = False
     """An UPDATE can give back the rows that it wrote."""
 
-    def __init__(self, link: SQLLink) -> None:
+    def __init__(self, link: SQLLink, known: dict[TableInfo, Described]) -> None:
+        """`known`: how to speak of tables that other sessions of the store have described just so."""
+        self._known = known
         self._write: Background[Any] = Background(link)
         self._found: dict[str, Described | None] = {}
         self._where = link.where
@@ -96,12 +98,12 @@ class SQLSession(Session):
             described = self._write.settled().describe(name)
             self._found[name] = described
             if described is not None:
-                self._found[described.info.name] = described
+                self._found[described.info.name] = self._known[described.info] = described
         found = self._found[name]
         return None if found is None else found.info
 
     def _described(self, info: TableInfo) -> Described:
-        return self._named(info.name)
+        return self._known.get(info) or self._named(info.name)
 
     def _named(self, name: str) -> Described:
         self.find(name)

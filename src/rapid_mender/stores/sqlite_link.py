@@ -117,13 +117,15 @@ class Link:
 
         with _translated(self.path):
             uri = f"file:{quote(self.path)}?mode={'rw' if writable else 'ro'}"
-            self._adbc = AdbcLink(adbc_driver_sqlite.connect(uri))
+            self._database = adbc_driver_sqlite.connect(uri)
+            self._adbc = AdbcLink(self._database)
         self.run(f"PRAGMA busy_timeout = {patience}")
         self.run(f"PRAGMA cache_size = -{cache_kib}")
         self.run("PRAGMA foreign_keys = ON")
 
     def close(self) -> None:
         self._adbc.close()
+        self._database.close()
         self._uncount()
 
     def _uncount(self) -> None:

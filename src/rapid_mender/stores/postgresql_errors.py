@@ -1,0 +1,79 @@
+"""PostgreSQL's errors in our words: what is to be tried again, what a row is refused for, what is to be mended."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import pyarrow as pa
+
+from ..errors import StoreError
+from .base import Conflict, Refused, without_password
+from .sql_link import Lost
+
+_RETRY = ("40001", "40P01")  # serialization failure, deadlock
+_GRANTS = (
+    (r"permission denied to create temporary tables in database (\S+)", "GRANT TEMPORARY ON DATABASE {0} TO {user}"),
+    (r"permission denied for schema (\S+)", "GRANT USAGE, CREATE ON SCHEMA {0} TO {user}"),
+    (r"permission denied for sequence (\S+)", "GRANT USAGE, SELECT ON SEQUENCE {0} TO {user}"),
+    (r"permission denied for (?:table|view) (\S+)", "GRANT SELECT, INSERT, UPDATE, DELETE ON {0} TO {user}"),
+    (r"must be owner of (?:table|relation|view) (\S+)", "let the owner of {0} merge once, or make {user} its owner"),
+)
+_GONE = (
+    "server closed the connection", "no connection to the server", "terminating connection", "connection to server",
+    "could not connect", "Connection refused", "SSL SYSCALL", "bad connection",
+)  # fmt: skip
+
+
+@contextmanager
+def translated(where: str) -> Iterator[None]:
+    """Raise what the driver raises within as one of our errors."""
+    import adbc_driver_manager
+
+    try:
+        yield
+    except (adbc_driver_manager.Error, pa.ArrowException, OSError) as error:
+        raise _in_words(where, error) from error
+
+
+def _in_words(where: str, error: Any) -> StoreError:
+    text = re.sub(r"^[A-Z_]+: (\[libpq\] )?", "", str(error))
+    told = {name: value.decode(errors="replace") for name, value in getattr(error, "details", None) or ()}
+    told = {name.decode() if isinstance(name, bytes) else name: value for name, value in told.items()}
+    state = getattr(error, "sqlstate", None) or told.get("PG_DIAG_SQLSTATE") or ""
+    what = told.get("PG_DIAG_MESSAGE_PRIMARY")
+    if what is None:
+        match = re.search(r"(?:ERROR|FATAL):  (.*?)(?:\n|$)", text)
+        what = match[1] if match else re.sub(r"\. SQLSTATE: \w+$", "", text).strip()
+    what = without_password(what)
+    detail = told.get("PG_DIAG_MESSAGE_DETAIL", "").rstrip(".")
+    if state in _RETRY or "could not serialize access" in what:
+        return Conflict(f"{where}: another program changed the same rows meanwhile ({what})")
+    if state[:2] in ("22", "23") or state == "P0001":
+        constraint = told.get("PG_DIAG_CONSTRAINT_NAME", "")
+        return Refused(where, f"{what}: {detail}" if detail else what, constraint, unique=state == "23505")
+    if state in ("42P07", "42710"):
+        return Conflict(f"{where}: another merge made the same table meanwhile ({what})")
+    if state == "42501":
+        return StoreError(f"{where}: {what}; {_grant(where, what)}")
+    if state == "57014":
+        mend = "raise statement_timeout in the store URL, or set commit_every"
+        return StoreError(f"{where}: {what}; the run was undone; {mend}")
+    if state[:2] == "28" or "no password supplied" in text:
+        return StoreError(f"{where}: {what}; check the user and the password in the store URL")
+    if state[:2] in ("08", "57") or (not state and any(sign in text for sign in _GONE)):
+        return Lost(
+            f"{where}: there is no connection ({what}); what was not committed is undone; "
+            "run again when the server answers"
+        )
+    return StoreError(f"{where}: the database refused: {what}{f': {detail}' if detail else ''}")
+
+
+def _grant(where: str, what: str) -> str:
+    user = re.search(r"://([^@/:]+)[^@/]*@", where)
+    for pattern, mend in _GRANTS:
+        if match := re.search(pattern, what):
+            return mend.format(match[1].strip('"'), user=user[1] if user else "this user")
+    return "docs/servers.md lists the rights that a merge needs"
