@@ -6,6 +6,8 @@ import atexit
 import uuid
 from functools import lru_cache
 
+from rapid_mender.stores.mariadb import MariaDBStore
+from rapid_mender.stores.mariadb_link import MariaDBLink
 from rapid_mender.stores.postgresql import PostgreSQLStore
 from rapid_mender.stores.postgresql_link import PostgreSQLLink
 
@@ -26,6 +28,26 @@ def postgresql() -> tuple[PostgreSQLStore, PostgreSQLLink]:
         own.close()
         store.close()
         link.run(f"DROP DATABASE {name} WITH (FORCE)")
+        link.close()
+
+    atexit.register(drop)
+    return store, own
+
+
+@lru_cache
+def mariadb() -> tuple[MariaDBStore, MariaDBLink]:
+    """A database of this process's own. Dropped at the end."""
+    base = "mariadb://root@127.0.0.1:3306"
+    name = f"rmend_test_{uuid.uuid4().hex[:12]}"
+    link = MariaDBStore(f"{base}/test").connect()
+    link.run(f"CREATE DATABASE {name}")
+    store = MariaDBStore(f"{base}/{name}")
+    own = store.connect()
+
+    def drop() -> None:
+        own.close()
+        store.close()
+        link.run(f"DROP DATABASE {name}")
         link.close()
 
     atexit.register(drop)

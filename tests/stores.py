@@ -81,6 +81,12 @@ def _sqlite(
 
 _SERVER_TYPES = {
     "postgresql": {pa.int64(): "bigint", pa.binary(): "bytea"},
+    "mariadb": {
+        pa.int64(): "bigint",
+        pa.string(): "varchar(40) COLLATE utf8mb4_nopad_bin",
+        pa.timestamp("us"): "datetime(6)",
+        pa.time64("us"): "time(6)",
+    },
 }
 
 
@@ -90,6 +96,15 @@ def _postgresql(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], i
     link.run("DROP SCHEMA IF EXISTS contract CASCADE")
     link.run("CREATE SCHEMA contract")
     link.run(_definition(link.name_sql, schema, key, _SERVER_TYPES["postgresql"], indexed))
+    yield _filled(store, key, rows)
+
+
+@contextmanager
+def _mariadb(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], indexed: bool = True) -> Iterator[Place]:
+    store, link = servers.mariadb()
+    for table in link.tables():
+        link.run(f"DROP TABLE {link.name_sql(table)}")
+    link.run(_definition(link.name_sql, schema, key, _SERVER_TYPES["mariadb"], indexed))
     yield _filled(store, key, rows)
 
 
@@ -121,6 +136,8 @@ STORES = {
     "sqlite, no index": lambda *a: _sqlite(*a, indexed=False),
     "postgresql": _postgresql,
     "postgresql, no index": lambda *a: _postgresql(*a, indexed=False),
+    "mariadb": _mariadb,
+    "mariadb, no index": lambda *a: _mariadb(*a, indexed=False),
 }
 
 __all__ = ["DECLARED", "STORES", "TABLE", "Column", "Place"]

@@ -236,7 +236,8 @@ def history(
         if not is_history(found):
             raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
         where = [[one for one in group if one.column in found] for group in where]
-        return session.read(found, [group for group in where if group], newest="change_no", limit=limit)
+        rows = session.read(found, [group for group in where if group], newest="change_no", limit=limit)
+        return _as_declared(rows, _FIXED)
 
 
 def batches(store: str | Store, *, table: str | None = None, limit: int | None = None) -> pa.Table:
@@ -246,7 +247,16 @@ def batches(store: str | Store, *, table: str | None = None, limit: int | None =
         if found is None:
             return BATCHES.schema.empty_table()
         where: Sequence[Sequence[Condition]] = [[Condition("table_name", "=", table)]] if table else ()
-        return session.read(found, where, newest="batch_no", limit=limit)
+        return _as_declared(session.read(found, where, newest="batch_no", limit=limit), BATCHES.columns)
+
+
+def _as_declared(rows: pa.Table, columns: Sequence[Column]) -> pa.Table:
+    """With Rapid Mender's own columns in their types, where a store keeps them in another."""
+    for column in columns:
+        place = rows.column_names.index(column.name)
+        if rows.schema.field(place).type != column.type:
+            rows = rows.set_column(place, column.name, rows[column.name].cast(column.type))
+    return rows
 
 
 def _actor() -> str | None:

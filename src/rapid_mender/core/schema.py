@@ -39,6 +39,10 @@ class Column:
     """How many digits of a second are kept, if not as many as the type has."""
     labels: tuple[str, ...] = ()
     """The only values, of a column whose type lists them."""
+    members: tuple[str, ...] = ()
+    """The texts of which a value may have any, of a column that holds sets."""
+    width: int | None = None
+    """The number of bytes of a column that fills shorter values up with zeros."""
     settles: bool = False
     """The database may turn a value into another one on its own; the store is asked what it makes of it."""
     nan: bool = True

@@ -49,9 +49,9 @@ class PostgreSQLLink(SQLLink):
         with translated(self.where):
             return self._adbc.execute(sql)
 
-    def select(self, picks: Sequence[Pick], rest: str) -> pa.Table:
+    def select(self, picks: Sequence[Pick], rest: str, number: str | None = None, end: str = "") -> pa.Table:
         with translated(self.where):
-            return _bare(self._adbc.query(f"SELECT {_listed(picks)} {rest}"))
+            return _bare(self._adbc.query(f"SELECT {_listed(picks)} {rest}{end}"))
 
     def fetch_next(self, cursor: str, count: int) -> pa.Table:
         """The next rows of a cursor."""
@@ -79,7 +79,7 @@ class PostgreSQLLink(SQLLink):
         rows = literals([one.values for one in columns], "'\\x{}'")
         empty = "" if rows else " WHERE false"
         first = rows[0] if rows else ["NULL"] * len(columns)
-        typed = ", ".join(f"{v}::{one.form.staged}" for v, one in zip(first, columns, strict=True))
+        typed = ", ".join(one.form.literal.format(v) for v, one in zip(first, columns, strict=True))
         others = "".join(f", ({', '.join(row)})" for row in rows[1:])
         marks = ", ".join(f"w{i}" for i in range(len(columns)))
         return f"SELECT * FROM (SELECT * FROM (VALUES ({typed}){others}) AS w ({marks}){empty})"

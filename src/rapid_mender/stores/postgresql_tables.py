@@ -25,11 +25,11 @@ _NATIVE: dict[str, tuple[pa.DataType, str]] = {
 _UNITS = {0: "s", 3: "ms", 6: "us", -1: "us"}
 ANY_NUMERIC = pa.decimal256(76, 38)
 """For numbers without a scale: 38 digits before the point and 38 after it."""
-TEXT = Form(pa.string(), "text")
-BIG = Form(pa.int64(), "bigint")
-NUMBER = Form(pa.int32(), "integer")
-_BY_PLACE = Locator("ctid", Form(pa.string(), "text", "{}::text", "{}::tid"))
-_BY_PART = Locator("tableoid", Form(pa.int64(), "bigint", "{}::bigint", "{}::oid"))
+TEXT = Form(pa.string(), "text", "{}::text")
+BIG = Form(pa.int64(), "bigint", "{}::bigint")
+NUMBER = Form(pa.int32(), "integer", "{}::integer")
+_BY_PLACE = Locator("ctid", Form(pa.string(), "text", "{}::text", "{}::text", "{}::tid"))
+_BY_PART = Locator("tableoid", Form(pa.int64(), "bigint", "{}::bigint", "{}::bigint", "{}::oid"))
 
 QUESTION = """
 SELECT json_build_object(
@@ -171,18 +171,15 @@ def _column(row: Mapping[str, Any]) -> Column:
 
 def _form(row: Mapping[str, Any], column: Column) -> Form:
     name, mod, _, domain = _basic(row)
-    cast = f"{{}}::{row['declared']}"
-    if name in _NATIVE and not (domain and row["base_kind"] == "d"):
-        _, staged = _NATIVE[name]
-        return Form(column.type, staged, write=cast if domain else "{}")
+    write = f"{{}}::{row['declared']}"
+    if name in _NATIVE:
+        staged = _NATIVE[name][1]
+        return Form(column.type, staged, f"{{}}::{staged}", write=write if domain else "{}")
     if name == "numeric":
-        return Form(
-            column.type, "numeric", write=f"trim_scale({{}}){cast[2:]}" if mod < 4 else (cast if domain else "{}")
-        )
+        write = f"trim_scale({{}}){write[2:]}" if mod < 4 else (write if domain else "{}")
+        return Form(column.type, "numeric", "{}::numeric", write=write)
     fold = "lower({}::text)" if name == "citext" else None
-    if name == "bpchar":
-        return Form(pa.string(), "text", "{}::text", cast)
-    return Form(pa.string(), "text", "{}::text", cast, fold, settles=name != "citext")
+    return Form(pa.string(), "text", "{}::text", "{}::text", write, fold, settles=column.settles)
 
 
 def declare(column: Column) -> str:

@@ -48,6 +48,7 @@ class SQLSession(Session):
         self._found: dict[str, Described | None] = {}
         self._where = link.where
         self._q = link.name_sql
+        self._key: tuple[str, ...] = ()
 
     @property
     def where(self) -> str:
@@ -126,11 +127,9 @@ class SQLSession(Session):
         return [Cells(self.number, pa.array(np.arange(count, dtype=np.int32))), *columns]
 
     def _picks(self, table: Described, columns: Sequence[Column], of: str = "t.") -> list[Pick]:
-        found = [Pick(f.read.format(f"{of}{n}"), f"r{i}", f.wire) for i, (n, f) in enumerate(table.locators)]
-        for i, column in enumerate(columns):
-            form = table.forms[column.name]
-            found.append(Pick(form.read.format(f"{of}{self._q(column.name)}"), f"c{i}", form.wire))
-        return found
+        wanted = [(f"r{i}", *locator) for i, locator in enumerate(table.locators)]
+        wanted += [(f"c{i}", self._q(c.name), table.forms[c.name]) for i, c in enumerate(columns)]
+        return [Pick(form.read.format(f"{of}{sql}"), alias, form.came or form.wire) for alias, sql, form in wanted]
 
     def _existing(
         self, link: SQLLink, table: Described, found: pa.Table, columns: Sequence[Column], by: Sequence[str]
@@ -154,7 +153,9 @@ class SQLSession(Session):
                 strange[column.name] = bad
         values = pa.table(arrays, names=[column.name for column in columns])
         if table.locators:
-            locators = found.select([f"r{i}" for i in range(len(table.locators))])
+            names = [f"r{i}" for i in range(len(table.locators))]
+            came = zip(names, table.locators, strict=True)
+            locators = pa.table([cast(found[n], Column("", one.form.wire))[0] for n, one in came], names=names)
         else:
             cells = self._cells(table, values.select(list(by)))
             locators = pa.table([one.values for one in cells], names=[f"={name}" for name in by])
@@ -167,7 +168,7 @@ class SQLSession(Session):
         located = self._numbered(self._locating(table, some))
         picks = [Pick("s.c0", "position", _NUMBER), Pick(self._spelled(f"t.{self._q(name)}"), "text", pa.string())]
         with link.staged(located) as stage:
-            rows = link.select(picks, self._join(table, stage, self._located(table, some)))
+            rows = link.select(picks, self._join(table, stage, self._located(table, some)), "s.c0")
         texts = plain(rows.sort_by("position")["text"])
         return Odd(mask, mask.copy(), pa.table({"text": texts}), texts)
 
@@ -221,26 +222,24 @@ class SQLSession(Session):
         link = self._reading()
         picks = [
             Pick("s.c0", "n", _NUMBER),
-            Pick(form.read.format(form.write.format("s.c1")), "value", form.wire),
+            Pick(form.read.format(form.write.format("s.c1")), "value", form.came or form.wire),
         ]
         cells = self._numbered([Cells(form, _to(each.dictionary, form.wire))])
         with link.staged(cells) as stage:
 
             def some(first: int, last: int) -> pa.Table:
-                return link.select(picks, f"FROM {stage} AS s WHERE s.c0 BETWEEN {first} AND {last}")
+                return link.select(picks, f"FROM {stage} AS s WHERE s.c0 BETWEEN {first} AND {last}", "s.c0")
 
-            parts, refused = link.in_parts(len(each.dictionary), some, lambda error, row: None)
+            parts, _ = link.in_parts(len(each.dictionary), some, lambda error, row: None)
         found = (
             pa.concat_tables(parts)
             if parts
             else pa.table({"n": pa.array([], _NUMBER), "value": pa.array([], form.wire)})
         )
         spelled = np.full(len(each.dictionary), -1)
-        spelled[found["n"].to_numpy()] = np.arange(found.num_rows)
+        spelled[found["n"].to_numpy()] = np.where(found["value"].is_valid(), np.arange(found.num_rows), -1)
         places = pa.array(spelled, mask=spelled < 0).take(each.indices)
-        bad = None
-        if refused:
-            bad = np.asarray(pc.and_(pc.is_valid(values), pc.is_null(places)))
+        bad = np.asarray(pc.and_(pc.is_valid(values), pc.is_null(places)))
         return cast(plain(found["value"]).take(places), column)[0], bad
 
     def fold(self, info: TableInfo, keys: pa.Table) -> list[pa.Array]:
@@ -254,7 +253,7 @@ class SQLSession(Session):
             link = self._reading()
             picks = [Pick("s.c0", "n", _NUMBER), Pick(form.fold.format("s.c1"), "folded", pa.string())]
             with link.staged(self._numbered([Cells(form, each.dictionary)])) as stage:
-                found = link.select(picks, f"FROM {stage} AS s")
+                found = link.select(picks, f"FROM {stage} AS s", "s.c0")
             done[i] = plain(found.sort_by("n")["folded"]).take(each.indices)
         return done
 
@@ -264,7 +263,7 @@ class SQLSession(Session):
         tests = [f"t.{self._q(name)} = {table.forms[name].write.format(f's.c{i}')}" for i, name in enumerate(names, 1)]
         picks = [Pick("s.c0", "position", _NUMBER), *self._picks(table, info.columns)]
         with link.staged(self._numbered(self._cells(table, keys))) as stage:
-            found = link.select(picks, self._join(table, stage, " AND ".join(tests)) + self._locking())
+            found = link.select(picks, self._join(table, stage, " AND ".join(tests)), "s.c0", self._locking())
         return self._existing(link, table, found, info.columns, names)
 
     def _locking(self) -> str:
@@ -278,7 +277,8 @@ class SQLSession(Session):
         table = self._described(info)
         picks = [Pick("s.c0", "position", _NUMBER), *self._picks(table, info.columns)]
         with link.staged(self._numbered(self._locating(table, rows.locators))) as stage:
-            found = link.select(picks, self._join(table, stage, self._located(table, rows.locators)) + self._locking())
+            join = self._join(table, stage, self._located(table, rows.locators))
+            found = link.select(picks, join, "s.c0", self._locking())
         if found.num_rows != rows.locators.num_rows:
             raise StoreError(f"{self.where}: rows of {info.name!r} vanished while they were read; run again")
         by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
@@ -337,6 +337,7 @@ class SQLSession(Session):
         told = table.told and not info.triggers
         told = told and not any(column.has_default or column.generated for column in left_out)
         names, columns = values.column_names, self._cells(table, values)
+        self._key = tuple(key)
         if not names:  # only what the database fills itself
             raise StoreError(f"{self.where}: a row of {info.name!r} needs at least one value; send a column")
         if told:

@@ -30,12 +30,16 @@ class Form:
     """The Arrow type in which they are sent."""
     staged: str
     """The SQL type of a column that holds them on the way."""
+    literal: str = "{}"
+    """What gives a literal of theirs that type."""
     read: str = "{}"
     """What to select of the column."""
     write: str = "{}"
     """What to write of a staged value. If that is the value itself, rows can be loaded straight into the table."""
     fold: str | None = None
     """What to select of a value so that values which the database holds equal are equal; None: the core knows."""
+    came: pa.DataType | None = None
+    """The Arrow type in which they come back, if not that in which they are sent."""
     settles: bool = False
     """The database turns values into its own spelling, or refuses them, as only it knows."""
 
@@ -56,9 +60,9 @@ class Pick(NamedTuple):
 
 
 class Locator(NamedTuple):
-    """Something by which the database finds a row again, and which is no column of the table."""
+    """Something by which the database finds a row again."""
 
-    name: str
+    sql: str
     form: Form
 
 
@@ -71,7 +75,7 @@ class Described:
     """Its name in SQL, with its schema."""
     forms: Mapping[str, Form]
     locators: tuple[Locator, ...] = ()
-    """None: its rows are found by the columns that they were looked up by."""
+    """If there is none, its rows are found by the columns that they were looked up by."""
     told: bool = True
     """What is stored is what was sent, unless columns are left out, generated, or a trigger sees to it."""
     overriding: str = ""
@@ -96,8 +100,8 @@ class SQLLink(ABC):
         """Run a statement; the number of rows that it concerned, or -1."""
 
     @abstractmethod
-    def select(self, picks: Sequence[Pick], rest: str) -> pa.Table:
-        """`SELECT picks rest`."""
+    def select(self, picks: Sequence[Pick], rest: str, number: str | None = None, end: str = "") -> pa.Table:
+        """`SELECT picks rest end`, in any order; `number` is an expression that counts the rows."""
 
     @abstractmethod
     def returning(self, sql: str, picks: Sequence[Pick]) -> pa.Table:

@@ -1,0 +1,71 @@
+"""MariaDB's errors in our words: what is to be tried again, what a row is refused for, what is to be mended."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+from ..errors import StoreError
+from .base import Conflict, Refused
+from .sql_link import Lost
+
+_RETRY = (1213, 1205, 1020, 1050)  # deadlock, lock wait time-out, read row changed, table made by another merge
+_UNIQUE = (1062, 1586)
+_REFUSALS = (
+    1048, 1062, 1169, 1216, 1217, 1263, 1264, 1265, 1292, 1364, 1365, 1366, 1367, 1369, 1406, 1411, 1416, 1425, 1441,
+    1451, 1452, 1557, 1586, 1644, 1690, 1761, 1762, 1903, 1906, 3819, 4025, 4078,
+)  # fmt: skip
+_RIGHTS = (1044, 1142, 1143, 1227, 1370)
+_GONE = (2002, 2003, 2006, 2013, 2055, 1053, 1927, 0, 1152, 1158, 1159, 1160, 1161, 1184)
+_MENDS = {
+    1045: "check the user and the password in the store URL",
+    1049: "check the database in the store URL",
+    1040: "raise max_connections, or merge when fewer programs are connected",
+    1969: "the run was undone; raise statement_timeout in the store URL, or set commit_every",
+    1118: "a row of the history has every column twice; make long text columns TEXT, or set history = false",
+    1114: "free some room on the server's disk and run again",
+}
+
+
+@contextmanager
+def translated(where: str) -> Iterator[None]:
+    """Raise what the driver raises within as one of our errors."""
+    import pymysql
+
+    try:
+        yield
+    except (pymysql.Error, OSError) as error:
+        raise _in_words(where, error) from error
+
+
+def _in_words(where: str, error: Exception) -> StoreError:
+    code = error.args[0] if error.args and isinstance(error.args[0], int) else 0
+    text = str(error.args[1]) if len(error.args) > 1 else str(error) or "the connection is closed"
+    if code in _RETRY:
+        return Conflict(f"{where}: another program wrote the same rows meanwhile ({text})")
+    if code in _REFUSALS:
+        key = re.search(r"for key '([^']*)'", text)
+        # which row of a statement it was says nothing to people who sent another batch
+        reason = re.sub(r" at row \d+$", "", text)
+        return Refused(where, reason, key[1].split(".")[-1] if key else "", unique=code in _UNIQUE)
+    if code in _RIGHTS:
+        return StoreError(f"{where}: {text}; {_grant(text)}")
+    if code in _GONE or isinstance(error, OSError):
+        return Lost(
+            f"{where}: there is no connection ({text}); what was not committed is undone; "
+            "run again when the server answers"
+        )
+    if code in _MENDS:
+        return StoreError(f"{where}: {text}; {_MENDS[code]}")
+    return StoreError(f"{where}: the database refused: {text}")
+
+
+def _grant(text: str) -> str:
+    on_table = re.search(r"(\S+(?: \S+)?) command denied to user (\S+) for table (\S+)", text)
+    if on_table:
+        return f"GRANT {on_table[1]} ON {on_table[3]} TO {on_table[2].replace('@', chr(39) + '@' + chr(39), 0)}"
+    on_database = re.search(r"Access denied for user (\S+) to database '([^']*)'", text)
+    if on_database:
+        return f"GRANT CREATE TEMPORARY TABLES, SELECT, INSERT, UPDATE ON `{on_database[2]}`.* TO {on_database[1]}"
+    return "docs/servers.md lists the rights that a merge needs"

@@ -1,0 +1,315 @@
+"""One connection to MariaDB: rows go in as text by LOAD DATA, and come out as text, many in one value.
+
+The driver makes a Python object of every cell that it is given. So it is given few: rows are spelled as CSV by the
+server, hundreds of them in one cell, and read by Arrow.
+"""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import dataclass, field
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.csv as pcsv
+import pyarrow.types as pt
+
+from ..core.cast import as_text
+from ..core.schema import Column
+from ..errors import StoreError
+from .base import Refused
+from .mariadb_errors import translated
+from .mariadb_tables import column_of, declare, describe, literal, quoted
+from .sql_link import Cells, Described, Pick, SQLLink
+from .sql_text import literals
+
+_GROUP = 1_000  # rows that come in one value
+_MODE = "STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES"
+_NOT_ALLOWED = (1148, 3948, 4166, 4168)
+_PAGE_ROWS = 1 << 17
+_INSERT_BYTES = 1 << 20
+
+
+@dataclass(frozen=True)
+class Address:
+    """What a store URL says of a server."""
+
+    where: str
+    options: Mapping[str, Any] = field(repr=False)
+    statement_timeout: float | None = None
+
+
+class MariaDBLink(SQLLink):
+    def __init__(self, address: Address) -> None:
+        try:
+            import pymysql
+        except ImportError as error:
+            raise StoreError(
+                "MariaDB needs a driver that is not installed; run: pip install 'rapid-mender[mariadb]'"
+            ) from error
+        self.where = address.where
+        self._address = address
+        self._stages = 0
+        self._loads = True
+        with translated(self.where):
+            self._connection: Any = pymysql.connect(
+                **address.options,
+                charset="utf8mb4",
+                use_unicode=False,
+                local_infile=True,
+                autocommit=True,
+                client_flag=pymysql.constants.CLIENT.FOUND_ROWS,
+            )
+        timeout = address.statement_timeout or 0
+        self.run(
+            f"SET SESSION sql_mode = '{_MODE}', time_zone = '+00:00', group_concat_max_len = 1073741824, "
+            f"join_cache_level = 4, sql_notes = 0, max_statement_time = {timeout}, "
+            "tx_isolation = 'READ-COMMITTED', net_write_timeout = 600"
+        )
+
+    def close(self) -> None:
+        if self._connection.open:
+            with translated(self.where):
+                self._connection.close()
+
+    def name_sql(self, name: str) -> str:
+        return quoted(name)
+
+    def run(self, sql: str) -> int:
+        with translated(self.where), self._connection.cursor() as cursor:
+            return int(cursor.execute(sql))
+
+    def ask(self, sql: str) -> list[dict[str, Any]]:
+        """A few rows, as texts by the names of the columns."""
+        with translated(self.where), self._connection.cursor() as cursor:
+            cursor.execute(sql)
+            names = [column[0] for column in cursor.description]
+            return [dict(zip(names, map(_text, row), strict=True)) for row in cursor.fetchall()]
+
+    # -- rows that come ---------------------------------------------------------------------------------
+
+    def select(self, picks: Sequence[Pick], rest: str, number: str | None = None, end: str = "") -> pa.Table:
+        row = self._spelled(picks)
+        if number is not None:
+            group = f"{number} DIV {_GROUP}"
+            sql = f"SELECT GROUP_CONCAT({row} SEPARATOR '\n'), COUNT(*) {rest} GROUP BY {group}{end}"
+            parts = self._cells(sql)
+            table = None
+            if all(text is not None for text, _ in parts):
+                table = _parsed([text for text, _ in parts], picks)
+            if table is not None and table.num_rows == sum(int(count) for _, count in parts):
+                return table
+            # a group that did not fit into a packet was cut
+        return _need(_parsed([text for (text,) in self._cells(f"SELECT {row} {rest}{end}")], picks), self.where)
+
+    def returning(self, sql: str, picks: Sequence[Pick]) -> pa.Table:
+        found = self._cells(f"{sql} RETURNING {self._spelled(picks)}")
+        return _need(_parsed([text for (text,) in found], picks), self.where)
+
+    def _cells(self, sql: str) -> Sequence[tuple[Any, ...]]:
+        with translated(self.where), self._connection.cursor() as cursor:
+            cursor.execute(sql)
+            return cursor.fetchall()  # type: ignore[no-any-return]
+
+    def _spelled(self, picks: Sequence[Pick]) -> str:
+        """A row as a line of CSV. What is null is left empty; texts stand in quotes."""
+        cells = []
+        for one in picks:
+            if pt.is_string(one.wire):
+                cells.append(f"COALESCE(CONCAT('\"', REPLACE({one.expression}, '\"', '\"\"'), '\"'), '')")
+            else:
+                cells.append(f"COALESCE({one.expression}, '')")
+        return f"CONCAT_WS(',', {', '.join(cells)})"
+
+    def query(self, sql: str) -> Iterator[pa.Table]:
+        self.run("DROP TEMPORARY TABLE IF EXISTS rmend_query")
+        self.run(
+            "CREATE TEMPORARY TABLE rmend_query (rmend_n BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY) "
+            f"AS SELECT * FROM ({sql.rstrip().rstrip(';')}\n) AS q"
+        )
+        found = [column_of(row) for row in self.ask("SHOW FULL COLUMNS FROM rmend_query")][1:]
+        picks = [
+            Pick(form.read.format(quoted(column.name)), f"c{i}", form.came or form.wire)
+            for i, (column, form) in enumerate(found)
+        ]
+        last = int(self.ask("SELECT COALESCE(MAX(rmend_n), 0) AS n FROM rmend_query")[0]["n"])
+        from ..core.cast import cast
+
+        for start in range(0, last, _PAGE_ROWS):
+            within = f"FROM rmend_query WHERE rmend_n > {start} AND rmend_n <= {start + _PAGE_ROWS}"
+            page = self.select(picks, within, "rmend_n")
+            columns = [cast(page[f"c{i}"], column)[0] for i, (column, _) in enumerate(found)]
+            yield pa.table(columns, names=[column.name for column, _ in found])
+        self.run("DROP TEMPORARY TABLE rmend_query")
+
+    # -- rows that go -----------------------------------------------------------------------------------
+
+    @contextmanager
+    def staged(self, columns: Sequence[Cells]) -> Iterator[str]:
+        names = [f"c{i}" for i in range(len(columns))]
+        if len(columns[0].values) <= self.few_rows:
+            yield self._few(columns)
+            return
+        self._stages += 1
+        stage = f"rmend_stage_{self._stages}"
+        lines = ", ".join(f"{name} {one.form.staged}" for name, one in zip(names, columns, strict=True))
+        self.run(f"CREATE TEMPORARY TABLE {stage} ({lines}) ENGINE = InnoDB")
+        self._load(stage, names, columns)
+        yield stage
+        self.run(f"DROP TEMPORARY TABLE {stage}")
+
+    def _few(self, columns: Sequence[Cells]) -> str:
+        rows = literals([one.values for one in columns], "x'{}'")
+        end = "" if rows else " LIMIT 0"
+        templates = [f"{one.form.literal} AS c{i}" for i, one in enumerate(columns)]
+        selects = [
+            ", ".join(template.format(value) for template, value in zip(templates, row, strict=True))
+            for row in rows or [("NULL",) * len(columns)]
+        ]
+        return f"({' UNION ALL '.join(f'SELECT {one}' for one in selects)}{end})"
+
+    def load(self, table: Described, names: Sequence[str], columns: Sequence[Cells]) -> None:
+        self._load(table.sql, [quoted(name) for name in names], columns)
+
+    def _load(self, into: str, names: Sequence[str], columns: Sequence[Cells]) -> None:
+        count = len(columns[0].values)
+        if not self._loads:
+            self._insert(into, names, columns)
+            return
+        binary = [pt.is_binary(one.values.type) for one in columns]
+        targets = [f"@v{i}" if binary[i] else name for i, name in enumerate(names)]
+        sets = ", ".join(f"{n} = UNHEX({t})" for n, t in zip(names, targets, strict=True) if n != t)
+        with tempfile.NamedTemporaryFile(prefix="rmend-", dir=_folder()) as file:
+            file.write(_lines([one.values for one in columns]))
+            file.flush()
+            sql = (
+                f"LOAD DATA LOCAL INFILE {literal(file.name)} INTO TABLE {into} CHARACTER SET utf8mb4 "
+                "FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' LINES TERMINATED BY 0x0A "
+                f"({', '.join(targets)}){f' SET {sets}' if sets else ''}"
+            )
+            try:
+                with translated(self.where):
+                    done = self._run_load(sql)
+            except _Forbidden:
+                self._loads = False
+                self._insert(into, names, columns)
+                return
+        # LOCAL makes errors of rows into warnings
+        warnings = self.ask("SHOW WARNINGS LIMIT 1")
+        if done != count or warnings:
+            raise Refused(self.where, warnings[0]["Message"] if warnings else f"{count - done} rows were not loaded")
+
+    def _run_load(self, sql: str) -> int:
+        import pymysql
+
+        try:
+            with self._connection.cursor() as cursor:
+                return int(cursor.execute(sql))
+        except pymysql.Error as error:
+            if error.args and error.args[0] in _NOT_ALLOWED:
+                raise _Forbidden from error
+            raise
+
+    def _insert(self, into: str, names: Sequence[str], columns: Sequence[Cells]) -> None:
+        """Where the server forbids LOAD DATA LOCAL: statements of many rows."""
+        rows = [f"({', '.join(row)})" for row in literals([one.values for one in columns], "x'{}'")]
+        start = 0
+        while start < len(rows):
+            end, size = start, 0
+            while end < len(rows) and size < _INSERT_BYTES:
+                size += len(rows[end])
+                end += 1
+            self.run(f"INSERT INTO {into} ({', '.join(names)}) VALUES {', '.join(rows[start:end])}")
+            start = end
+
+    # -- tables -----------------------------------------------------------------------------------------
+
+    def describe(self, name: str) -> Described | None:
+        return describe(self.ask, name)
+
+    def tables(self) -> list[str]:
+        rows = self.ask(
+            "SELECT TABLE_NAME AS t FROM information_schema.TABLES "
+            "WHERE TABLE_SCHEMA = DATABASE() AND TABLE_TYPE = 'BASE TABLE' ORDER BY 1"
+        )
+        return [row["t"] for row in rows]
+
+    def declare(self, column: Column) -> str:
+        return declare(column)
+
+    def define(self, sql: str) -> None:
+        """Over a connection of its own: MariaDB commits a transaction in which a table is made."""
+        other = MariaDBLink(self._address)
+        try:
+            other.run(sql)
+        finally:
+            other.close()
+
+
+class _Forbidden(Exception):
+    """The server does not allow LOAD DATA LOCAL."""
+
+
+def _text(value: Any) -> Any:
+    return value.decode() if isinstance(value, bytes) else None if value is None else str(value)
+
+
+def _folder() -> str | None:
+    """Where a file that is read at once again had best be: in memory, if there is such a place."""
+    return "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
+
+
+def _lines(columns: Sequence[pa.Array]) -> pa.Buffer | bytes:
+    """Rows as CSV: null is NULL, texts stand in quotes."""
+    cells = []
+    for values in columns:
+        if pt.is_binary(values.type):
+            texts = pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
+        else:
+            texts = as_text(values)[0]
+        if pt.is_string(values.type):
+            if pc.any(pc.match_substring(texts, '"')).as_py():
+                texts = pc.replace_substring(texts, '"', '""')
+            texts = pc.binary_join_element_wise('"', texts, '"', "")
+        cells.append(texts)
+    rows = pc.binary_join_element_wise(*cells, ",", null_handling="replace", null_replacement="NULL")
+    lines = pc.binary_join_element_wise(rows, "\n", "")
+    offsets, data = lines.buffers()[1:]
+    if data is None:
+        return b""
+    ends = memoryview(offsets).cast("i")
+    return data.slice(ends[lines.offset], ends[lines.offset + len(lines)] - ends[lines.offset])
+
+
+def _parsed(texts: Sequence[bytes], picks: Sequence[Pick]) -> pa.Table | None:
+    """Lines of CSV as a table; None if they are not whole."""
+    names = [one.alias for one in picks]
+    schema = pa.schema([(one.alias, one.wire) for one in picks])
+    if not texts:
+        return schema.empty_table()
+    data = b"\n".join(texts) + b"\n"
+    for types in (schema, pa.schema([(name, pa.string()) for name in names])):
+        try:
+            return pcsv.read_csv(
+                pa.BufferReader(data),
+                pcsv.ReadOptions(column_names=names, block_size=len(data) + 1, use_threads=len(data) > 1 << 20),
+                pcsv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False),
+                pcsv.ConvertOptions(
+                    check_utf8=False, column_types=types, null_values=[""], strings_can_be_null=True,
+                    quoted_strings_can_be_null=False,
+                ),
+            )  # fmt: skip
+        except pa.ArrowInvalid as error:
+            if "CSV parse error" in str(error):
+                return None
+    return None
+
+
+def _need(table: pa.Table | None, where: str) -> pa.Table:
+    if table is None:
+        raise StoreError(f"{where}: the server's answer cannot be read; is max_allowed_packet large enough for a row?")
+    return table

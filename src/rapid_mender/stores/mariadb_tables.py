@@ -1,0 +1,260 @@
+"""Describing a MariaDB table: its columns, keys and triggers, and how the values of each type pass."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Mapping, Sequence
+from dataclasses import dataclass
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.types as pt
+
+from ..core.schema import Column, TableInfo
+from ..errors import StoreError
+from .sql_link import Described, Form, Locator
+
+Ask = Callable[[str], Sequence[Mapping[str, Any]]]
+"""Runs a query and gives its few rows, as texts."""
+
+_INTEGERS = {"tinyint": 8, "smallint": 16, "mediumint": 32, "int": 32, "integer": 32, "bigint": 64}
+_BLOBS = ("tinyblob", "blob", "mediumblob", "longblob", "varbinary", "binary")
+_TEXTS = ("char", "varchar", "tinytext", "text", "mediumtext", "longtext")
+_UNITS = {0: "s", 3: "ms", 6: "us"}
+_TYPE = re.compile(r"^(?P<name>\w+)(?:\((?P<args>(?:'(?:[^']|'')*'|[^)'])*)\))?(?P<rest>.*)$", re.S)
+_PLAIN = "CONVERT({} USING utf8mb4) COLLATE utf8mb4_bin"
+_LONG = 191
+"""Longer texts are kept in a history as TEXT: a row of it has each column twice, and a row has a limit."""
+
+BIG = Form(pa.int64(), "bigint", "CAST({} AS SIGNED)")
+NUMBER = Form(pa.int32(), "int", "CAST({} AS SIGNED)")
+TEXT = Form(pa.string(), "longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", "CONVERT({} USING utf8mb4)")
+
+
+def quoted(name: str) -> str:
+    return "`" + name.replace("`", "``") + "`"
+
+
+def literal(text: str) -> str:
+    return "'" + text.replace("'", "''") + "'"
+
+
+def describe(ask: Ask, name: str) -> Described | None:
+    """Describe a table. `name` may begin with the name of its database and a dot."""
+    place = _find(ask, name)
+    if place is None:
+        return None
+    schema, table, kind, here = place
+    shown = table if here else f"{schema}.{table}"
+    if kind != "BASE TABLE":
+        raise StoreError(f"{shown!r} is a {kind.lower()}; on MariaDB records are merged into a table")
+    at = f"TABLE_SCHEMA = {literal(schema)} AND TABLE_NAME = {literal(table)}"
+    rows = ask(
+        "SELECT COLUMN_NAME AS Field, COLUMN_TYPE AS Type, COLLATION_NAME AS Collation, IS_NULLABLE AS `Null`, "
+        f"COLUMN_DEFAULT AS `Default`, EXTRA AS Extra FROM information_schema.COLUMNS WHERE {at} "
+        "ORDER BY ORDINAL_POSITION"
+    )
+    found = [column_of(row) for row in rows]
+    columns = tuple(column for column, _ in found)
+    forms = {column.name: form for column, form in found}
+    indexes = _indexes(ask, at)
+    primary = indexes.pop("PRIMARY", ())
+    required = {column.name for column in columns if not column.nullable}
+    finder = primary or next((names for names in indexes.values() if set(names) <= required), ())
+    refers, referenced = _references(ask, schema, table)
+    of = f"EVENT_OBJECT_SCHEMA = {literal(schema)} AND EVENT_OBJECT_TABLE = {literal(table)}"
+    triggers = int(ask(f"SELECT count(*) AS n FROM information_schema.TRIGGERS WHERE {of}")[0]["n"]) > 0
+    info = TableInfo(shown, columns, primary, tuple(indexes.values()), triggers, referenced, refers)
+    return Described(
+        info,
+        f"{quoted(schema)}.{quoted(table)}",
+        forms,
+        tuple(Locator(quoted(name), forms[name]) for name in finder),
+        told=not any("on update" in (row["Extra"] or "").lower() for row in rows),
+        extra={"indexes": {"PRIMARY": primary} | indexes},
+    )
+
+
+def _find(ask: Ask, name: str) -> tuple[str, str, str, bool] | None:
+    """The database, the name and the kind of a table, and whether it is in the connection's own database."""
+    asked = [f"TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {literal(name)}"]
+    for match in re.finditer(r"\.", name):
+        schema, table = name[: match.start()], name[match.end() :]
+        asked.append(f"TABLE_SCHEMA = {literal(schema)} AND TABLE_NAME = {literal(table)}")
+    asked.append(f"TABLE_SCHEMA = DATABASE() AND lower(TABLE_NAME) = lower({literal(name)})")
+    for where in asked:
+        sql = "SELECT TABLE_SCHEMA AS s, TABLE_NAME AS t, TABLE_TYPE AS k, TABLE_SCHEMA = DATABASE() AS here "
+        rows = ask(f"{sql}FROM information_schema.TABLES WHERE {where} ORDER BY 2 LIMIT 1")
+        if rows:
+            return rows[0]["s"], rows[0]["t"], rows[0]["k"], rows[0]["here"] == "1"
+    return None
+
+
+def _indexes(ask: Ask, at: str) -> dict[str, tuple[str, ...]]:
+    """The columns of each unique index over whole columns."""
+    rows = ask(
+        "SELECT INDEX_NAME AS i, COLUMN_NAME AS c, SUB_PART AS p FROM information_schema.STATISTICS "
+        f"WHERE {at} AND NON_UNIQUE = 0 ORDER BY INDEX_NAME, SEQ_IN_INDEX"
+    )
+    partial = {row["i"] for row in rows if row["p"] is not None or row["c"] is None}
+    found: dict[str, tuple[str, ...]] = {}
+    for row in rows:
+        if row["i"] not in partial:
+            found[row["i"]] = (*found.get(row["i"], ()), row["c"])
+    return found
+
+
+def _references(ask: Ask, schema: str, table: str) -> tuple[tuple[str, ...], bool]:
+    """What the table refers to, in words, and whether other rows go or change with those of the table."""
+    mine = ask(
+        "SELECT COLUMN_NAME AS c, REFERENCED_TABLE_NAME AS t, REFERENCED_COLUMN_NAME AS r "
+        f"FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = {literal(schema)} "
+        f"AND TABLE_NAME = {literal(table)} AND REFERENCED_TABLE_NAME IS NOT NULL "
+        "ORDER BY CONSTRAINT_NAME, ORDINAL_POSITION"
+    )
+    others = ask(
+        "SELECT count(*) AS n FROM information_schema.REFERENTIAL_CONSTRAINTS "
+        f"WHERE UNIQUE_CONSTRAINT_SCHEMA = {literal(schema)} AND REFERENCED_TABLE_NAME = {literal(table)} "
+        "AND (UPDATE_RULE NOT IN ('RESTRICT', 'NO ACTION') OR DELETE_RULE NOT IN ('RESTRICT', 'NO ACTION'))"
+    )
+    return tuple(f"{row['c']} refers to {row['t']}.{row['r']}" for row in mine), int(others[0]["n"]) > 0
+
+
+@dataclass(frozen=True)
+class _Type:
+    """A column's type, taken apart."""
+
+    name: str
+    args: str
+    unsigned: bool
+
+    @property
+    def size(self) -> int | None:
+        return int(self.args.split(",")[0]) if self.args[:1].isdigit() else None
+
+    @property
+    def scale(self) -> int:
+        parts = self.args.split(",")
+        return int(parts[1]) if len(parts) == 2 and parts[1].strip().isdigit() else 0
+
+    @property
+    def labels(self) -> tuple[str, ...]:
+        return tuple(label.replace("''", "'") for label in re.findall(r"'((?:[^']|'')*)'", self.args))
+
+
+def column_of(row: Mapping[str, Any]) -> tuple[Column, Form]:
+    """A column and its form, from a row as SHOW FULL COLUMNS gives them."""
+    match = _TYPE.match(row["Type"])
+    assert match is not None
+    one = _Type(match["name"].lower(), match["args"] or "", "unsigned" in match["rest"].lower())
+    extra = (row["Extra"] or "").lower()
+    collation = row["Collation"]
+    kind, form, about = _of_type(one, row["Type"], collation)
+    declared = row["Type"]
+    if collation is not None:
+        declared = f"{_shorter(one, declared)} CHARACTER SET {collation.split('_')[0]} COLLATE {collation}"
+    default = row["Default"]
+    generated = "generated" in extra
+    column = Column(
+        name=row["Field"],
+        type=kind,
+        declared=declared,
+        nullable=row["Null"] == "YES",
+        has_default="auto_increment" in extra or (default is not None and default != "NULL" and not generated),
+        generated=generated,
+        nan=False,
+        **about,
+    )
+    return column, form
+
+
+def _shorter(one: _Type, declared: str) -> str:
+    return "text" if one.name in ("varchar", "char") and (one.size or 0) > _LONG else declared
+
+
+def _of_type(one: _Type, spelled: str, collation: str | None) -> tuple[pa.DataType, Form, dict[str, Any]]:
+    """The Arrow type, the form, and what else is to be known of a column."""
+    name, size = one.name, one.size
+    about: dict[str, Any]
+    if name == "tinyint" and size == 1:
+        return pa.bool_(), Form(pa.int8(), "tinyint", "CAST({} AS SIGNED)"), {}
+    if name in _INTEGERS:
+        kind = getattr(pa, f"{'u' if one.unsigned else ''}int{_INTEGERS[name]}")()
+        return kind, Form(kind, spelled, f"CAST({{}} AS {'UNSIGNED' if one.unsigned else 'SIGNED'})"), {}
+    if name == "year":
+        return pa.int16(), Form(pa.int16(), "smallint", "CAST({} AS SIGNED)"), {}
+    if name == "bit":
+        kind = pa.bool_() if (size or 1) == 1 else pa.uint64()
+        wire = pa.int8() if (size or 1) == 1 else pa.uint64()
+        return kind, Form(wire, "bigint unsigned", "CAST({} AS UNSIGNED)", "({} + 0)", "CAST({} AS UNSIGNED)"), {}
+    if name in ("decimal", "numeric"):
+        digits = size or 10
+        kind = (pa.decimal128 if digits <= 38 else pa.decimal256)(digits, one.scale)
+        staged = f"decimal({digits},{one.scale})"
+        return kind, Form(kind, staged, f"CAST({{}} AS {staged})"), {}
+    if name in ("double", "float", "real"):
+        kind = pa.float32() if name == "float" else pa.float64()
+        cast = "CAST({} AS DOUBLE)"
+        if one.args:  # a float that is rounded to a number of decimals
+            write = f"ROUND({{}}, {one.scale})"
+            return kind, Form(kind, name, cast, cast, write, came=pa.float64(), settles=True), {"settles": True}
+        write = "{}" if name != "float" else "CAST({} AS FLOAT)"
+        return kind, Form(kind, name, cast, cast if name == "float" else "{}", write, came=pa.float64()), {}
+    if name == "date":
+        return pa.date32(), Form(pa.date32(), "date", "CAST({} AS DATE)"), {}
+    if name in ("datetime", "timestamp"):
+        digits = size or 0
+        kind = pa.timestamp(_UNITS.get(digits, "us"), "UTC" if name == "timestamp" else None)
+        wire = pa.timestamp(kind.unit)
+        about = {} if digits in _UNITS else {"fraction": digits}
+        return kind, Form(wire, f"datetime({digits})", f"CAST({{}} AS DATETIME({digits}))"), about
+    if name == "time":
+        digits = size or 0
+        about = {} if digits == 6 else {"fraction": digits}
+        return pa.time64("us"), Form(pa.time64("us"), f"time({digits})", f"CAST({{}} AS TIME({digits}))"), about
+    if name in _BLOBS:
+        staged, about = ("longblob", {"width": size}) if name == "binary" else (spelled, {})
+        return pa.binary(), Form(pa.binary(), staged, read="HEX({})", came=pa.string()), about
+    if name in _TEXTS and collation is not None:
+        charset = collation.split("_")[0]
+        text = f"CONVERT({{}} USING {charset}) COLLATE {collation}"
+        fold = None
+        about = {"length": size if name in ("char", "varchar") else None, "trims": name == "char"}
+        pads = "nopad" not in collation
+        if collation.endswith("_bin"):
+            about["fold"] = "blanks" if pads else None
+        else:
+            about["fold"] = "collation"
+            fold = f"HEX(WEIGHT_STRING({'RTRIM({})' if pads else '{}'}))"
+        staged = f"{spelled} CHARACTER SET {charset} COLLATE {collation}"
+        return pa.string(), Form(pa.string(), staged, text, _PLAIN, fold=fold), about
+    if name in ("enum", "set") and collation is not None:
+        about = {"labels": one.labels if name == "enum" else (), "members": one.labels if name == "set" else ()}
+        staged = f"{spelled} CHARACTER SET {collation.split('_')[0]} COLLATE {collation}"
+        return pa.string(), Form(pa.string(), staged, TEXT.literal, _PLAIN), about
+    write, read = f"CAST({{}} AS {name})", "CAST({} AS CHAR) COLLATE utf8mb4_bin"
+    if name in ("point", "geometry", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon"):
+        write, read = "ST_GeomFromText({})", "ST_AsText({}) COLLATE utf8mb4_bin"
+    return pa.string(), Form(pa.string(), TEXT.staged, TEXT.literal, read, write, settles=True), {"settles": True}
+
+
+def declare(column: Column) -> str:
+    """The declared type with which Rapid Mender creates a column."""
+    if column.declared is not None:
+        return column.declared
+    kind = column.type
+    if pt.is_boolean(kind):
+        return "tinyint(1)"
+    if pt.is_decimal(kind):
+        return f"decimal({kind.precision},{kind.scale})"
+    if pt.is_timestamp(kind):
+        return f"datetime({ {'s': 0, 'ms': 3}.get(kind.unit, 6) })"
+    if pt.is_string(kind):
+        short = f"varchar({max(len(text) for text in column.one_of)})" if column.one_of else "longtext"
+        return f"{short} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+    for test, words in (
+        (pt.is_integer, "bigint"), (pt.is_floating, "double"), (pt.is_date, "date"), (pt.is_time, "time(6)"),
+    ):  # fmt: skip
+        if test(kind):
+            return words
+    return "longblob"
