@@ -31,7 +31,7 @@ class Leaving:
         uses = [name for _, name in plan.scope.uses] if plan.scope is not None else []
         columns = list(dict.fromkeys([*plan.key, *uses, *plan.mark]))
         failed = 0
-        for page in session.scan(plan.info, columns):
+        for page in session.scan(plan.info, columns, key=plan.key):
             keys = page.values.select(plan.key)
             gone = ~came(keys) & ~null_keys(keys)
             if plan.scope is not None:

@@ -123,9 +123,12 @@ class Session(ABC):
         raise JobError(f"{self.where} runs no queries; give the frame itself as the batch")
 
     @abstractmethod
-    def scan(self, info: TableInfo, columns: Sequence[str], fresh: bool = False) -> Iterator[Existing]:
+    def scan(
+        self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
+    ) -> Iterator[Existing]:
         """All rows, some at a time, with the values of `columns` only; positions say nothing. Nothing may be
-        written until it has ended. `fresh`: with what this transaction wrote."""
+        written until it has ended. `fresh`: with what this transaction wrote. `key`: those of `columns` by which the
+        rows are to be found again, where the store has nothing better."""
 
     @abstractmethod
     def again(self, info: TableInfo, rows: Existing) -> Existing:

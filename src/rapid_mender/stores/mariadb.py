@@ -181,18 +181,20 @@ class MariaDBSession(SQLSession):
     def _locking(self) -> str:
         return " FOR UPDATE" if self._writes else ""
 
-    def scan(self, info: TableInfo, columns: Sequence[str], fresh: bool = False) -> Iterator[Existing]:
+    def scan(
+        self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
+    ) -> Iterator[Existing]:
         table, picked = self._described(info), info.pick(columns)
         link: MariaDBLink = self._write.settled()
         picks = self._picks(table, picked)
         if not table.locators:
-            yield self._existing(link, table, link.select(picks, f"FROM {table.sql} AS t"), picked, columns)
+            yield self._existing(link, table, link.select(picks, f"FROM {table.sql} AS t"), picked, key)
             return
         order = ", ".join(f"t.{sql}" for sql, _ in table.locators)
         after = ""
         while True:
             rest = f"FROM {table.sql} AS t{after} ORDER BY {order} LIMIT {_PAGE_ROWS}"
-            page = self._existing(link, table, link.select(picks, rest), picked, columns)
+            page = self._existing(link, table, link.select(picks, rest), picked, key)
             count = page.locators.num_rows
             if count:
                 yield page

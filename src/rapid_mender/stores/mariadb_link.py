@@ -55,6 +55,7 @@ class MariaDBLink(SQLLink):
         self._address = address
         self._stages = 0
         self._loads = True
+        self._other: MariaDBLink | None = None
         with translated(self.where):
             self._connection: Any = pymysql.connect(
                 **address.options,
@@ -72,6 +73,8 @@ class MariaDBLink(SQLLink):
         )
 
     def close(self) -> None:
+        if self._other is not None:
+            self._other.close()
         if self._connection.open:
             with translated(self.where):
                 self._connection.close()
@@ -243,11 +246,9 @@ class MariaDBLink(SQLLink):
 
     def define(self, sql: str) -> None:
         """Over a connection of its own: MariaDB commits a transaction in which a table is made."""
-        other = MariaDBLink(self._address)
-        try:
-            other.run(sql)
-        finally:
-            other.close()
+        if self._other is None:
+            self._other = MariaDBLink(self._address)
+        self._other.run(sql)
 
 
 class _Forbidden(Exception):

@@ -61,10 +61,9 @@ def describe(ask: Ask, name: str) -> Described | None:
     primary = indexes.pop("PRIMARY", ())
     required = {column.name for column in columns if not column.nullable}
     finder = primary or next((names for names in indexes.values() if set(names) <= required), ())
-    refers, referenced = _references(ask, schema, table)
     of = f"EVENT_OBJECT_SCHEMA = {literal(schema)} AND EVENT_OBJECT_TABLE = {literal(table)}"
     triggers = int(ask(f"SELECT count(*) AS n FROM information_schema.TRIGGERS WHERE {of}")[0]["n"]) > 0
-    info = TableInfo(shown, columns, primary, tuple(indexes.values()), triggers, referenced, refers)
+    info = TableInfo(shown, columns, primary, tuple(indexes.values()), triggers, refers=_refers(ask, schema, table))
     return Described(
         info,
         f"{quoted(schema)}.{quoted(table)}",
@@ -104,20 +103,15 @@ def _indexes(ask: Ask, at: str) -> dict[str, tuple[str, ...]]:
     return found
 
 
-def _references(ask: Ask, schema: str, table: str) -> tuple[tuple[str, ...], bool]:
-    """What the table refers to, in words, and whether other rows go or change with those of the table."""
-    mine = ask(
+def _refers(ask: Ask, schema: str, table: str) -> tuple[str, ...]:
+    """What the foreign keys of a table say, in words."""
+    rows = ask(
         "SELECT COLUMN_NAME AS c, REFERENCED_TABLE_NAME AS t, REFERENCED_COLUMN_NAME AS r "
         f"FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = {literal(schema)} "
         f"AND TABLE_NAME = {literal(table)} AND REFERENCED_TABLE_NAME IS NOT NULL "
         "ORDER BY CONSTRAINT_NAME, ORDINAL_POSITION"
     )
-    others = ask(
-        "SELECT count(*) AS n FROM information_schema.REFERENTIAL_CONSTRAINTS "
-        f"WHERE UNIQUE_CONSTRAINT_SCHEMA = {literal(schema)} AND REFERENCED_TABLE_NAME = {literal(table)} "
-        "AND (UPDATE_RULE NOT IN ('RESTRICT', 'NO ACTION') OR DELETE_RULE NOT IN ('RESTRICT', 'NO ACTION'))"
-    )
-    return tuple(f"{row['c']} refers to {row['t']}.{row['r']}" for row in mine), int(others[0]["n"]) > 0
+    return tuple(f"{row['c']} refers to {row['t']}.{row['r']}" for row in rows)
 
 
 @dataclass(frozen=True)

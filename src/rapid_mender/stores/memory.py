@@ -106,7 +106,9 @@ class MemorySession(Session):
         asked, rows = match(fold_table(keys, columns), fold_table(table, columns))
         return Existing(asked, table.take(pa.array(rows)), pa.table({"row": rows}))
 
-    def scan(self, info: TableInfo, columns: Sequence[str], fresh: bool = False) -> Iterator[Existing]:
+    def scan(
+        self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
+    ) -> Iterator[Existing]:
         del fresh  # always
         table = self.data[info.name]
         for start in range(0, table.num_rows, self.chunk_rows):

@@ -199,13 +199,15 @@ class PostgreSQLSession(SQLSession):
                 self._let_reader_go()
         return self._reader or super()._reading()
 
-    def scan(self, info: TableInfo, columns: Sequence[str], fresh: bool = False) -> Iterator[Existing]:
+    def scan(
+        self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
+    ) -> Iterator[Existing]:
         table, picked = self._described(info), info.pick(columns)
         link: PostgreSQLLink = self._write.settled()
         listed = ", ".join(f"{one.expression} AS {one.alias}" for one in self._picks(table, picked))
         link.run(f"DECLARE rmend_scan NO SCROLL CURSOR FOR SELECT {listed} FROM {table.sql} AS t")
         while (page := link.fetch_next("rmend_scan", _PAGE_ROWS)).num_rows:
-            yield self._existing(link, table, page, picked, columns)
+            yield self._existing(link, table, page, picked, key)
         link.run("CLOSE rmend_scan")
 
     def _cannot_hold(self, column: Column, values: pa.Array) -> np.ndarray | None:

@@ -203,7 +203,9 @@ class SQLiteSession(Session):
             yield pa.table([as_one(column) for column in columns], names=names)
         link.run("DROP TABLE temp.rmend_query")
 
-    def scan(self, info: TableInfo, columns: Sequence[str], fresh: bool = False) -> Iterator[Existing]:
+    def scan(
+        self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
+    ) -> Iterator[Existing]:
         last: pa.Table | None = None
         while True:
             look = self._page(columns, last)
