@@ -13,6 +13,8 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
+from . import servers
+
 settings.register_profile(
     "default",
     deadline=None,
@@ -21,6 +23,16 @@ settings.register_profile(
 )
 settings.register_profile("unshrunk", settings.get_profile("default"), phases=[Phase.explicit, Phase.generate])
 settings.load_profile("default")
+
+
+def pytest_configure(config: pytest.Config) -> None:
+    """Have the database servers, once for all workers."""
+    if hasattr(config, "workerinput"):
+        return
+    try:
+        config.add_cleanup(servers.provide())
+    except servers.NoServer as error:
+        pytest.exit(str(error), returncode=3)
 
 
 @dataclass

@@ -1,54 +1,211 @@
-"""Database servers for the tests."""
+"""Database servers for the tests: those that run, else private ones of installed binaries, else installed ones.
+
+A private server listens on loopback and stops with the tests.
+"""
 
 from __future__ import annotations
 
 import atexit
+import getpass
+import os
+import shutil
+import socket
+import subprocess
+import tempfile
+import time
 import uuid
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager, suppress
 from functools import lru_cache
+from pathlib import Path
+from typing import Any
 
-from rapid_mender.stores.mariadb import MariaDBStore
-from rapid_mender.stores.mariadb_link import MariaDBLink
-from rapid_mender.stores.postgresql import PostgreSQLStore
-from rapid_mender.stores.postgresql_link import PostgreSQLLink
+import rapid_mender as rm
+from rapid_mender.stores.base import Store, open_store
+
+_RUNNING = {
+    "postgresql": [f"postgresql://{user}@127.0.0.1:5432/postgres" for user in ("postgres", getpass.getuser())],
+    "mariadb": ["mariadb://root@127.0.0.1:3306/mysql"],
+}
+_BINARIES = {"postgresql": ("initdb", "pg_ctl"), "mariadb": ("mariadb-install-db", "mariadbd")}
+_PACKAGES = {"postgresql": "postgresql", "mariadb": "mariadb-server"}
+_FOLDERS = (
+    "/usr/lib/postgresql/*/bin",
+    "/usr/pgsql-*/bin",
+    "/opt/homebrew/opt/*/bin",
+    "/usr/local/opt/*/bin",
+    "/usr/sbin",
+)
+
+
+class NoServer(Exception):
+    """There is no server, and none can be had."""
+
+
+def provide() -> Callable[[], None]:
+    """Have both servers, their addresses in the environment; the function that is returned stops the private ones.
+
+    Raises NoServer, with what was tried.
+    """
+    private: list[Private] = []
+    for kind in _RUNNING:
+        name = f"RMEND_TEST_{kind.upper()}"
+        given = os.environ.get(name)
+        url = next((url for url in ([given] if given else _RUNNING[kind]) if _answers(url)), None)
+        if url is None and given:
+            raise NoServer(f"{name} is {given}, and no server answers there")
+        if url is None:
+            private.append(Private(kind))
+            private[-1].start()
+            url = private[-1].url
+        os.environ[name] = url
+    return lambda: [one.remove() for one in private] and None
+
+
+def _answers(url: str) -> bool:
+    try:
+        open_store(url).connect().close()  # type: ignore[attr-defined]
+    except rm.StoreError:
+        return False
+    return True
+
+
+def _binary(kind: str, name: str) -> str:
+    """Where a program is. Installs it where that is allowed."""
+    for _ in range(2):
+        found = shutil.which(name)
+        if found is None:
+            found = next((str(path) for folder in _FOLDERS for path in Path("/").glob(f"{folder[1:]}/{name}")), None)
+        if found is not None:
+            return found
+        if shutil.which("apt-get") is None or os.geteuid() != 0:
+            break
+        for words in (["update", "-q"], ["install", "-y", "-q", "--no-install-recommends", _PACKAGES[kind]]):
+            subprocess.run(
+                ["apt-get", *words],
+                check=False,
+                capture_output=True,
+                env=os.environ | {"DEBIAN_FRONTEND": "noninteractive"},
+            )
+    raise NoServer(
+        f"the tests need a {kind} server: none answers at {' or '.join(_RUNNING[kind])}, {name} is not installed, and "
+        f"it cannot be installed here. Install {_PACKAGES[kind]}, or set RMEND_TEST_{kind.upper()} to a store URL"
+    )
+
+
+class Private:
+    """A server of the tests' own, which can be stopped at once."""
+
+    def __init__(self, kind: str) -> None:
+        self.kind = kind
+        self.folder = Path(tempfile.mkdtemp(prefix=f"rmend-{kind}-"))
+        with socket.socket() as free:
+            free.bind(("127.0.0.1", 0))
+            self.port = free.getsockname()[1]
+        self._bin = {name: _binary(kind, name) for name in _BINARIES[kind]}
+        self._process: subprocess.Popen[bytes] | None = None
+        data = str(self.folder / "data")
+        if kind == "postgresql":
+            self._as = self._user("postgres")
+            self._run(self._bin["initdb"], "-D", data, "-U", "postgres", "-A", "trust", "--no-sync")
+        else:
+            self._as = []
+            self._run(self._bin["mariadb-install-db"], "--no-defaults", f"--datadir={data}", "--user=root",
+                      "--auth-root-authentication-method=normal", "--skip-test-db")  # fmt: skip
+
+    def _user(self, name: str) -> list[str]:
+        """PostgreSQL does not run as root."""
+        if os.geteuid() != 0:
+            return []
+        shutil.chown(self.folder, name, name)
+        return ["runuser", "-u", name, "--"]
+
+    def _run(self, *words: str) -> None:
+        done = subprocess.run([*self._as, *words], capture_output=True, text=True, cwd=self.folder, check=False)
+        if done.returncode:
+            raise NoServer(f"{' '.join(words)} failed: {done.stdout[-500:]} {done.stderr[-500:]}")
+
+    @property
+    def url(self) -> str:
+        user, database = ("postgres", "postgres") if self.kind == "postgresql" else ("root", "mysql")
+        return f"{self.kind}://{user}@127.0.0.1:{self.port}/{database}"
+
+    def start(self) -> None:
+        data, log = self.folder / "data", self.folder / "log"
+        if self.kind == "postgresql":
+            options = f"-p {self.port} -c listen_addresses=127.0.0.1 -k {self.folder}"
+            words = [self._bin["pg_ctl"], "-D", str(data), "-o", options, "-l", str(log), "-w", "start"]
+            # not _run: the server would keep the pipe
+            if subprocess.run([*self._as, *words], cwd=self.folder, check=False, stdout=-3, stderr=-3).returncode:
+                raise NoServer(f"PostgreSQL did not start: {log.read_text()[-800:] if log.exists() else ''}")
+        else:
+            words = [self._bin["mariadbd"], "--no-defaults", f"--datadir={data}", f"--port={self.port}", "--user=root",
+                     "--bind-address=127.0.0.1", f"--socket={self.folder}/socket", f"--pid-file={self.folder}/pid"]  # fmt: skip
+            with log.open("ab") as out:
+                self._process = subprocess.Popen(words, stdout=out, stderr=out, cwd=self.folder)
+        for _ in range(300):
+            if _answers(self.url):
+                return
+            time.sleep(0.1)
+        raise NoServer(f"the private {self.kind} server did not start: {log.read_text()[-800:]}")
+
+    def stop(self) -> None:
+        """Stop at once, in the middle of whatever it does."""
+        if self.kind == "postgresql":
+            self._run(self._bin["pg_ctl"], "-D", str(self.folder / "data"), "-m", "immediate", "stop")
+        elif self._process is not None:
+            self._process.kill()
+            self._process.wait()
+
+    def remove(self) -> None:
+        with suppress(NoServer):
+            self.stop()
+        shutil.rmtree(self.folder, ignore_errors=True)
+
+
+class Database:
+    """A database of this process's own, dropped at the end."""
+
+    def __init__(self, base: str, options: str = "") -> None:
+        self.name = f"rmend_test_{uuid.uuid4().hex[:12]}"
+        self.kind = base.partition("://")[0]
+        self._admin: Any = open_store(base)
+        admin = self._admin.connect()
+        admin.run(f"CREATE DATABASE {self.name}")
+        admin.close()
+        self.url = f"{base.rsplit('/', 1)[0]}/{self.name}{options}"
+        self.store: Store = open_store(self.url)
+        self.link: Any = self.store.connect()  # type: ignore[attr-defined]
+        """A connection of the tests' own, which commits each statement."""
+
+    def run(self, *statements: str) -> None:
+        for statement in statements:
+            self.link.run(statement)
+
+    def drop(self) -> None:
+        with suppress(rm.StoreError):
+            self.link.close()
+            self.store.close()
+            admin = self._admin.connect()
+            admin.run(f"DROP DATABASE {self.name}{' WITH (FORCE)' if self.kind == 'postgresql' else ''}")
+            admin.close()
+            self._admin.close()
 
 
 @lru_cache
-def postgresql() -> tuple[PostgreSQLStore, PostgreSQLLink]:
-    """A database of this process's own, in whose schema `contract` tables are made. Dropped at the end."""
-    base = "postgresql://postgres@127.0.0.1:5432"
-    name = f"rmend_test_{uuid.uuid4().hex[:12]}"
-    admin = PostgreSQLStore(f"{base}/postgres")
-    link = admin.connect()
-    link.run(f"CREATE DATABASE {name}")
-    store = PostgreSQLStore(f"{base}/{name}?options=-csearch_path%3Dcontract%20-csynchronous_commit%3Doff")
-
-    own = store.connect()
-
-    def drop() -> None:
-        own.close()
-        store.close()
-        link.run(f"DROP DATABASE {name} WITH (FORCE)")
-        link.close()
-
-    atexit.register(drop)
-    return store, own
+def contract(kind: str) -> Database:
+    """The database in which the contract is held: on PostgreSQL in the schema `contract`."""
+    options = "?options=-csearch_path%3Dcontract%20-csynchronous_commit%3Doff" if kind == "postgresql" else ""
+    database = Database(os.environ[f"RMEND_TEST_{kind.upper()}"], options)
+    atexit.register(database.drop)
+    return database
 
 
-@lru_cache
-def mariadb() -> tuple[MariaDBStore, MariaDBLink]:
-    """A database of this process's own. Dropped at the end."""
-    base = "mariadb://root@127.0.0.1:3306"
-    name = f"rmend_test_{uuid.uuid4().hex[:12]}"
-    link = MariaDBStore(f"{base}/test").connect()
-    link.run(f"CREATE DATABASE {name}")
-    store = MariaDBStore(f"{base}/{name}")
-    own = store.connect()
-
-    def drop() -> None:
-        own.close()
-        store.close()
-        link.run(f"DROP DATABASE {name}")
-        link.close()
-
-    atexit.register(drop)
-    return store, own
+@contextmanager
+def database(kind: str, base: str | None = None) -> Iterator[Database]:
+    """A database for one test."""
+    made = Database(base or os.environ[f"RMEND_TEST_{kind.upper()}"])
+    try:
+        yield made
+    finally:
+        made.drop()

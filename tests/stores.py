@@ -92,20 +92,19 @@ _SERVER_TYPES = {
 
 @contextmanager
 def _postgresql(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], indexed: bool = True) -> Iterator[Place]:
-    store, link = servers.postgresql()
-    link.run("DROP SCHEMA IF EXISTS contract CASCADE")
-    link.run("CREATE SCHEMA contract")
-    link.run(_definition(link.name_sql, schema, key, _SERVER_TYPES["postgresql"], indexed))
-    yield _filled(store, key, rows)
+    database = servers.contract("postgresql")
+    table = _definition(database.link.name_sql, schema, key, _SERVER_TYPES["postgresql"], indexed)
+    database.run("DROP SCHEMA IF EXISTS contract CASCADE", "CREATE SCHEMA contract", table)
+    yield _filled(database.store, key, rows)
 
 
 @contextmanager
 def _mariadb(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], indexed: bool = True) -> Iterator[Place]:
-    store, link = servers.mariadb()
-    for table in link.tables():
-        link.run(f"DROP TABLE {link.name_sql(table)}")
-    link.run(_definition(link.name_sql, schema, key, _SERVER_TYPES["mariadb"], indexed))
-    yield _filled(store, key, rows)
+    database = servers.contract("mariadb")
+    quoted = database.link.name_sql
+    database.run(*(f"DROP TABLE {quoted(table)}" for table in database.link.tables()))
+    database.run(_definition(quoted, schema, key, _SERVER_TYPES["mariadb"], indexed))
+    yield _filled(database.store, key, rows)
 
 
 def _definition(

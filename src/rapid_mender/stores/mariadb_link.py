@@ -61,6 +61,7 @@ class MariaDBLink(SQLLink):
                 **address.options,
                 charset="utf8mb4",
                 use_unicode=False,
+                conv={},
                 local_infile=True,
                 autocommit=True,
                 client_flag=pymysql.constants.CLIENT.FOUND_ROWS,

@@ -22,6 +22,8 @@ _SETTINGS = {
     "standard_conforming_strings": "on",
     "client_min_messages": "warning",
     "plan_cache_mode": "force_generic_plan",
+    "jit": "off",
+    "work_mem": "64MB",
 }
 _OWN_TYPES = ("numeric", "interval", "json", "jsonb", "uuid", "money", "oid", "bpchar")
 
@@ -53,6 +55,10 @@ class PostgreSQLLink(SQLLink):
         with translated(self.where):
             return _bare(self._adbc.query(f"SELECT {_listed(picks)} {rest}{end}"))
 
+    def tried(self, picks: Sequence[Pick], rest: str, number: str) -> pa.Table:
+        with translated(self.where):
+            return _bare(self._adbc.query(f"SELECT {_listed(picks)} {rest}", **_DIRECT))
+
     def fetch_next(self, cursor: str, count: int) -> pa.Table:
         """The next rows of a cursor."""
         with translated(self.where):
@@ -72,6 +78,7 @@ class PostgreSQLLink(SQLLink):
         stage = f"rmend_stage_{self._stages}"
         with translated(self.where):
             self._adbc.ingest(pa.table([one.values for one in columns], names=names), stage, create=True)
+        self.run(f"ANALYZE pg_temp.{stage}")  # else the planner reads the whole of a large table for a few rows
         yield f"pg_temp.{stage}"
         self.run(f"DROP TABLE pg_temp.{stage}")
 

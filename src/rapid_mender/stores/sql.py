@@ -228,7 +228,7 @@ class SQLSession(Session):
         with link.staged(cells) as stage:
 
             def some(first: int, last: int) -> pa.Table:
-                return link.select(picks, f"FROM {stage} AS s WHERE s.c0 BETWEEN {first} AND {last}", "s.c0")
+                return link.tried(picks, f"FROM {stage} AS s WHERE s.c0 BETWEEN {first} AND {last}", "s.c0")
 
             parts, _ = link.in_parts(len(each.dictionary), some, lambda error, row: None)
         found = (

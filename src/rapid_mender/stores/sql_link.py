@@ -103,6 +103,10 @@ class SQLLink(ABC):
     def select(self, picks: Sequence[Pick], rest: str, number: str | None = None, end: str = "") -> pa.Table:
         """`SELECT picks rest end`, in any order; `number` is an expression that counts the rows."""
 
+    def tried(self, picks: Sequence[Pick], rest: str, number: str) -> pa.Table:
+        """`select`, where the database may refuse a value. Raises Refused."""
+        return self.select(picks, rest, number)
+
     @abstractmethod
     def returning(self, sql: str, picks: Sequence[Pick]) -> pa.Table:
         """Run an INSERT (or UPDATE, where the database can), and give back columns of the rows that it wrote."""
