@@ -185,7 +185,8 @@ def _of_type(one: _Type, spelled: str, collation: str | None) -> tuple[pa.DataTy
         digits = size or 10
         kind = (pa.decimal128 if digits <= 38 else pa.decimal256)(digits, one.scale)
         staged = f"decimal({digits},{one.scale})"
-        return kind, Form(kind, staged, f"CAST({{}} AS {staged})"), {}
+        came = kind if digits <= 38 else pa.string()  # Arrow reads no longer ones from CSV
+        return kind, Form(kind, staged, f"CAST({{}} AS {staged})", came=came), {}
     if name in ("double", "float", "real"):
         kind = pa.float32() if name == "float" else pa.float64()
         cast = "CAST({} AS DOUBLE)"
