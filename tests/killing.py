@@ -1,14 +1,19 @@
-"""Killing merges at random moments. `python -m tests.killing ROWS KILLS` does it at length."""
+"""Killing merges at random moments, or the server under them. At length: `python -m tests.killing STORE ROWS KILLS`.
+
+STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is stopped at once and not the merge.
+"""
 
 from __future__ import annotations
 
 import random
 import signal
-import sqlite3
 import subprocess
 import sys
 import tempfile
 import time
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
+from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
@@ -17,46 +22,105 @@ import pyarrow.csv as pcsv
 
 import rapid_mender as rm
 from rapid_mender.core import changes
+from rapid_mender.core.schema import Column, TableInfo
 from rapid_mender.stores.base import open_store
 
-_JOB = 'store = "sqlite:///register.db"\ntable = "trees"\nkey = "tag_no"\nincoming = "batch.csv"\n'
+from . import servers
+
+_JOB = 'store = "{}"\ntable = "trees"\nkey = "tag_no"\nincoming = "batch.csv"\n'
+_TREES = TableInfo(
+    "trees",
+    (
+        Column("tag_no", pa.int64(), nullable=False),
+        Column("height_m", pa.float64()),
+        Column("note", pa.string()),
+    ),
+    ("tag_no",),
+)
+
+
+@dataclass
+class Place:
+    """A store to kill merges on, and what stops and mends its server."""
+
+    url: str
+    server: servers.Private | None = None
+
+
+@contextmanager
+def place(kind: str, folder: Path, server: bool = False) -> Iterator[Place]:
+    """An empty database; with `server`, on a server of its own."""
+    if kind == "sqlite":
+        (folder / "register.db").touch()
+        yield Place(f"sqlite:///{folder}/register.db")
+        return
+    private = servers.Private(kind) if server else None
+    try:
+        if private is not None:
+            private.start()
+        with servers.database(kind, private.url if private is not None else None) as database:
+            yield Place(database.url, private)
+    finally:
+        if private is not None:
+            private.remove()
 
 
 def _table(url: str) -> pa.Table:
-    with open_store(url).begin(write=False) as session:
-        return session.read(session.describe("trees")).sort_by("tag_no")
+    store = open_store(url)
+    with store.begin(write=False) as session:
+        found = session.read(session.describe("trees")).sort_by("tag_no")
+    store.close()
+    return found
 
 
-def kill_merges(folder: Path, rows: int, kills: int, seed: int, commit_every: int | None = None) -> list[str]:
+def _wait_for(done: Callable[[], bool], seconds: float) -> None:
+    end = time.perf_counter() + seconds
+    while time.perf_counter() < end and not done():
+        time.sleep(0.002)
+
+
+def kill_merges(
+    where: Place, folder: Path, rows: int, kills: int, seed: int, commit_every: int | None = None
+) -> list[str]:
     """Kill `kills` merges of `rows` records; say for each whether the register was before or after.
 
     Raises AssertionError if it was ever between, if the history does not agree, or if a next run does not finish.
     With `commit_every` it may be between, but only by whole units of work.
     """
-    rng = random.Random(seed)
-    path, url = folder / "register.db", f"sqlite:///{folder}/register.db"
-    with sqlite3.connect(path) as connection:
-        connection.execute("CREATE TABLE trees (tag_no INTEGER PRIMARY KEY, height_m REAL, note TEXT)")
-        records = ((n, n / 10, f"note {n}") for n in range(0, 2 * rows, 2))
-        connection.executemany("INSERT INTO trees VALUES (?, ?, ?)", records)
-    connection.close()
-    (folder / "job.toml").write_text(_JOB + (f"commit_every = {commit_every}\n" if commit_every else ""))
-    seen = []
-    for round_no in range(kills):
+    rng, url = random.Random(seed), where.url
+    store = open_store(url)
+    with store.begin(write=True) as session:
+        session.create(_TREES)
+        numbers = np.arange(0, 2 * rows, 2)
+        notes = pa.array([f"note {n}" for n in numbers])
+        session.append(_TREES, pa.table({"tag_no": numbers, "height_m": numbers / 10, "note": notes}), {})
+    store.close()
+    (folder / "job.toml").write_text(_JOB.format(url) + (f"commit_every = {commit_every}\n" if commit_every else ""))
+    command = [sys.executable, "-m", "rapid_mender", "merge", "job.toml", "--json"]
+    seen: list[str] = []
+    whole = 0.0
+    for round_no in range(kills + 1):
         numbers = np.random.default_rng(round_no).permutation(2 * rows)[:rows] + round_no
         notes = pa.repeat(f"round {round_no}", rows)
         batch = pa.table({"tag_no": numbers, "height_m": np.full(rows, float(round_no)), "note": notes})
         pcsv.write_csv(batch, folder / "batch.csv")
         before = _table(url)
         started = time.perf_counter()
-        whole = rng.uniform(0.1, 1.0)
-        run = subprocess.Popen(
-            [sys.executable, "-m", "rapid_mender", "merge", "job.toml", "--json"], cwd=folder, stdout=-3
-        )
-        while time.perf_counter() - started < whole * (1.5 + rows / 100_000) and run.poll() is None:
-            time.sleep(0.002)
-        run.send_signal(signal.SIGKILL)
-        run.wait()
+        run = subprocess.Popen(command, cwd=folder, stdout=-3, stderr=subprocess.PIPE, text=True)
+        if not whole:  # the first is left alone, to learn how long they take
+            run.communicate()
+            whole = time.perf_counter() - started
+            continue
+        _wait_for(lambda run=run: run.poll() is not None, rng.uniform(0.4, 1.1) * whole)  # type: ignore[misc]
+        if where.server is None:
+            run.send_signal(signal.SIGKILL)
+            run.communicate()
+        else:
+            where.server.stop()
+            said = run.communicate(timeout=60)[1]
+            where.server.start()
+            assert "Traceback" not in said, said
+            assert run.returncode == 0 or "run again" in said, said
         after = _table(url)
         if after.equals(before):
             seen.append("before")
@@ -72,12 +136,15 @@ def kill_merges(folder: Path, rows: int, kills: int, seed: int, commit_every: in
         finished = rm.merge(rm.Job.load(folder / "job.toml"))
         assert (finished.counts["skip"] == rows) == (seen[-1] == "after")
         assert commit_every or "between" not in seen
-        held = _table(url).filter(pa.compute.is_in(_table(url)["tag_no"], value_set=pa.array(numbers)))
+        table = _table(url)
+        held = table.filter(pa.compute.is_in(table["tag_no"], value_set=pa.array(numbers)))
         assert held.equals(batch.sort_by("tag_no").cast(held.schema)), "the next run did not finish the job"
     return seen
 
 
 if __name__ == "__main__":
-    with tempfile.TemporaryDirectory() as name:
-        outcome = kill_merges(Path(name), int(sys.argv[1]), int(sys.argv[2]), int(time.time()))
-    print({word: outcome.count(word) for word in ("before", "after")})
+    servers.provide()
+    kind, _, whom = sys.argv[1].partition("-")
+    with tempfile.TemporaryDirectory() as name, place(kind, Path(name), whom == "server") as there:
+        outcome = kill_merges(there, Path(name), int(sys.argv[2]), int(sys.argv[3]), int(time.time()))
+    print(sys.argv[1], {word: outcome.count(word) for word in ("before", "after", "between")})

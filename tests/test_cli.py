@@ -17,6 +17,7 @@ from pathlib import Path
 import pytest
 
 from .conftest import Ran
+from .killing import kill_merges, place
 
 Rmend = Callable[..., Ran]
 JOB = 'store = "sqlite:///register.db"\ntable = "trees"\nkey = ["district", "tag_no"]\nincoming = "survey-1.csv"\n'
@@ -297,12 +298,12 @@ def test_a_register_that_is_read_only(demo: Path) -> None:
 
 def test_a_kill_at_any_moment_leaves_before_or_after(tmp_path: Path) -> None:
     """SIGKILL at random moments: the register and its history agree, and the next run finishes the job."""
-    from .killing import kill_merges
-
-    seen = kill_merges(tmp_path, rows=20_000, kills=5, seed=1)
-    assert len(seen) == 5
-    (tmp_path / "units").mkdir()
-    assert len(kill_merges(tmp_path / "units", rows=20_000, kills=4, seed=2, commit_every=3_000)) == 4
+    with place("sqlite", tmp_path) as there:
+        assert len(kill_merges(there, tmp_path, rows=20_000, kills=4, seed=1)) == 4
+    units = tmp_path / "units"
+    units.mkdir()
+    with place("sqlite", units) as there:
+        assert len(kill_merges(there, units, rows=20_000, kills=3, seed=2, commit_every=3_000)) == 3
 
 
 def test_examples_run() -> None:

@@ -56,9 +56,9 @@ def _in_words(where: str, error: Any) -> StoreError:
         return Refused(where, f"{what}: {detail}" if detail else what, constraint, unique=state == "23505")
     if state in ("42P07", "42710"):
         return Conflict(f"{where}: another merge made the same table meanwhile ({what})")
-    if state == "42501":
+    if state == "42501" or what.startswith(("permission denied", "must be owner")):
         return StoreError(f"{where}: {what}; {_grant(where, what)}")
-    if state == "57014":
+    if state == "57014" or what.startswith("canceling statement"):
         mend = "raise statement_timeout in the store URL, or set commit_every"
         return StoreError(f"{where}: {what}; the run was undone; {mend}")
     if state[:2] == "28" or "no password supplied" in text:

@@ -1,0 +1,136 @@
+"""Many processes that merge into one table, while another writes to it. At length: `python -m tests.crowd STORE 60`.
+
+Every value that is written is written once, so that what happened to a row can be put in order afterwards: what the
+history says, and what the other program says that it did.
+"""
+
+from __future__ import annotations
+
+import json
+import random
+import subprocess
+import sys
+import tempfile
+import time
+from collections import defaultdict
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+
+import rapid_mender as rm
+from rapid_mender.stores.base import Conflict, open_store
+from rapid_mender.stores.sql_link import Pick
+
+from . import servers
+
+_ROWS, _BATCH = 2_000, 200
+
+
+def merge_on(url: str, number: int, seconds: float, log: Path) -> None:
+    """One of the processes that merge: batches of random keys, over and over."""
+    rng, end, value = random.Random(number), time.time() + seconds, number * 10_000_000
+    job = rm.Job(store=open_store(url), table="trees", key="tag_no")
+    with log.open("w") as out:
+        while time.time() < end:
+            keys = rng.sample(range(_ROWS + _ROWS // 4), _BATCH)
+            value += _BATCH
+            records = [{"tag_no": key, "height": value + i} for i, key in enumerate(keys)]
+            result = rm.merge(job, records)
+            print(json.dumps([result.batch, result.retries, records]), file=out)
+
+
+def write_on(url: str, seconds: float, log: Path) -> None:
+    """The other program: it changes a row, and adds to a counter, in a transaction of its own."""
+    rng, end, value = random.Random(0), time.time() + seconds, 0
+    store: Any = open_store(url)
+    link = store.connect()
+    with log.open("w") as out:
+        while time.time() < end:
+            key, value = rng.randrange(_ROWS), value - 1
+            try:
+                link.run("BEGIN")
+                held = link.select([Pick("height", "h", pa.int64())], f"FROM trees WHERE tag_no = {key} FOR UPDATE")
+                link.run(f"UPDATE trees SET height = {value}, edits = edits + 1 WHERE tag_no = {key}")
+                link.run("COMMIT")
+            except Conflict:
+                link.run("ROLLBACK")
+                continue
+            print(json.dumps([key, held["h"][0].as_py(), value]), file=out)
+
+
+def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dict[str, int]:
+    """Let them write, and check what came of it. Raises AssertionError if it is no serial order."""
+    run("CREATE TABLE trees (tag_no bigint PRIMARY KEY, height bigint, edits bigint NOT NULL DEFAULT 0)")
+    rm.merge(
+        rm.Job(store=url, table="trees", key="tag_no"), [{"tag_no": n, "height": -(10**9) - n} for n in range(_ROWS)]
+    )
+    words = [["merge", str(n)] for n in range(1, merging + 1)] + [["write", "0"]]
+    started = [
+        subprocess.Popen(
+            [sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True
+        )
+        for w in words
+    ]
+    said = [one.communicate(timeout=seconds + 120)[1] for one in started]
+    assert all(one.returncode == 0 for one in started), said
+    table = {row["tag_no"]: row for row in _rows(url)}
+    history = rm.history(url, "trees").to_pylist()
+    merges = [json.loads(line) for n in range(1, merging + 1) for line in (folder / f"{n}.log").open()]
+    edits = [json.loads(line) for line in (folder / "0.log").open()]
+
+    # no change lost, none recorded twice: the history and the other's edits make one chain for each row
+    mine, theirs = defaultdict(list), defaultdict(list)
+    for change in history:
+        mine[change["new_tag_no"]].append(change)
+    for key, old, new in edits:
+        theirs[key].append((old, new))
+    for key, row in table.items():
+        value, count = None, 0
+        left, right = mine[key][::-1], theirs[key][::-1]
+        while left or right:
+            if left and left[-1]["old_height"] == value:
+                change = left.pop()
+                assert change["new_edits"] == count, "the history has another state of a row than there was"
+                assert (change["action"] == "insert") == (value is None)
+                value = change["new_height"]
+            else:
+                assert right, f"row {key}: {left[-1]} follows nothing; at {value}"
+                assert right[-1][0] == value, f"row {key}: {right[-1]} follows nothing; at {value}"
+                value, count = right.pop()[1], count + 1
+        assert (value, count) == (row["height"], row["edits"]), "a change was lost"
+
+    # the merges came one after the other: each batch's changes stand together, and are what its records say
+    by_batch = defaultdict(list)
+    for change in history:
+        by_batch[change["batch_no"]].append(change)
+    for batch, _, records in merges:
+        numbers = [change["change_no"] for change in by_batch[batch]]
+        assert numbers == list(range(numbers[0], numbers[0] + len(numbers))), "two batches are mixed"
+        assert {c["new_tag_no"]: c["new_height"] for c in by_batch[batch]} == {
+            r["tag_no"]: r["height"] for r in records
+        }
+    assert len(by_batch) == len(merges) + 1
+    return {"merges": len(merges), "edits": len(edits), "retries": sum(one[1] for one in merges)}
+
+
+def _rows(url: str) -> list[dict[str, Any]]:
+    store = open_store(url)
+    with store.begin(write=False) as session:
+        found: list[dict[str, Any]] = session.read(session.describe("trees")).to_pylist()
+    store.close()
+    return found
+
+
+if __name__ == "__main__":
+    if sys.argv[1] in ("merge", "write"):
+        what, number, url, seconds, folder = sys.argv[1:]
+        log = Path(folder) / f"{number}.log"
+        if what == "merge":
+            merge_on(url, int(number), float(seconds), log)
+        else:
+            write_on(url, float(seconds), log)
+    else:
+        servers.provide()
+        with tempfile.TemporaryDirectory() as name, servers.database(sys.argv[1]) as database:
+            print(sys.argv[1], crowd(database.url, database.run, Path(name), 8, float(sys.argv[2])))

@@ -1,0 +1,191 @@
+"""What only database servers have: others who write, connections that end, rights, schemas, views, partitions."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+import rapid_mender as rm
+from rapid_mender.stores.base import open_store
+
+from . import servers
+from .crowd import crowd
+from .killing import kill_merges, place
+
+both = pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
+
+
+@pytest.fixture
+def database(kind: str) -> Iterator[servers.Database]:
+    with servers.database(kind) as made:
+        yield made
+
+
+@both
+def test_several_merges_and_another_writer_come_to_a_serial_order(database: servers.Database, tmp_path: Path) -> None:
+    seen = crowd(database.url, database.run, tmp_path, merging=3, seconds=4)
+    assert seen["merges"] >= 3
+    assert seen["edits"] > 0
+
+
+@both
+@pytest.mark.parametrize("server", [False, True], ids=["client", "server"])
+def test_a_kill_leaves_before_or_after(kind: str, server: bool, tmp_path: Path) -> None:
+    with place(kind, tmp_path, server) as there:
+        assert len(kill_merges(there, tmp_path, rows=3_000, kills=2, seed=3)) == 2
+
+
+@both
+def test_a_killed_connection_is_a_clear_error_and_the_next_run_finishes(database: servers.Database) -> None:
+    database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)")
+    store = type(database.store)(database.url)
+    job = rm.Job(store=store, table="t", key="id")
+
+    with pytest.raises(rm.StoreError, match="there is no connection .* run again"), store.begin(write=True) as session:
+        info = session.describe("t")
+        assert not session.insert(info, pa.table({"id": range(100), "v": range(100)}), ["id"]).refusals()
+        if database.kind == "postgresql":
+            others = "FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+            database.run(f"SELECT pg_terminate_backend(pid) {others}")
+        else:
+            others = "FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() AND DB = DATABASE()"
+            database.run(*(f"KILL {row['id']}" for row in database.link.ask(f"SELECT ID AS id {others}")))
+        session.count(info)
+    assert rm.merge(job, [{"id": 1, "v": 5}]).counts["insert"] == 1, (
+        "nothing was half done, and the store connects anew"
+    )
+
+
+@both
+def test_time_outs_and_wrong_urls(database: servers.Database, kind: str) -> None:
+    sleep = "pg_sleep(3)" if kind == "postgresql" else "sleep(3)"
+    hasty = open_store(f"{database.url}?statement_timeout=0.2")
+    with pytest.raises(rm.StoreError, match="statement_timeout in the store URL"), hasty.begin(write=False) as session:
+        list(session.query(f"SELECT {sleep} AS v"))
+    with pytest.raises(rm.StoreError, match="there is no connection") as error:
+        rm.preview(
+            rm.Job(store=f"{kind}://ann:s3cret@127.0.0.1:1/x?connect_timeout=2", table="t", key="id"), [{"id": 1}]
+        )
+    assert "s3cret" not in str(error.value)
+    with pytest.raises(rm.JobError, match="a number of seconds"):
+        open_store(f"{database.url}?statement_timeout=soon")
+
+
+@both
+def test_a_missing_right_is_named(database: servers.Database, kind: str) -> None:
+    name = f"u_{database.name[-8:]}"
+    database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)", "INSERT INTO t VALUES (1, 1)")
+    host = "" if kind == "postgresql" else "@'127.0.0.1'"
+    login = f"CREATE ROLE {name} LOGIN" if kind == "postgresql" else f"CREATE USER {name}{host}"
+    database.run(login)
+    try:
+        database.run(f"GRANT SELECT ON t TO {name}{host}")
+        url = database.url.replace("//postgres@", f"//{name}@").replace("//root@", f"//{name}@")
+        job = rm.Job(store=url, table="t", key="id")
+        assert rm.preview(job, [{"id": 1, "v": 2}]).counts["update"] == 1
+        with pytest.raises(rm.StoreError, match=r"denied.*GRANT \w+"):
+            rm.merge(job, [{"id": 1, "v": 2}])
+        assert rm.preview(job, [{"id": 1, "v": 1}]).counts["skip"] == 1
+    finally:
+        if kind == "postgresql":
+            database.run(f"DROP OWNED BY {name}", f"DROP ROLE {name}")
+        else:
+            database.run(f"DROP USER {name}{host}")
+
+
+@both
+def test_the_rows_of_a_query_are_merged(database: servers.Database) -> None:
+    """Within one database, in the types of the query, more rows than a page."""
+    database.run("CREATE TABLE t (id bigint PRIMARY KEY, v decimal(12,2), w varchar(20), d date)")
+    database.run("CREATE TABLE s (id bigint, v decimal(12,2), w varchar(20), d date)")
+    count = 150_000
+    made = (
+        ("generate_series(1, {}) AS n", "n", "n::text")
+        if database.kind == "postgresql"
+        else ("seq_1_to_{}", "seq", "seq")
+    )
+    database.run(
+        f"INSERT INTO s SELECT {made[1]}, {made[1]} / 4.0, {made[2]}, '2026-02-28' FROM {made[0].format(count)}"
+    )
+    job = rm.Job(store=database.store, table="t", key="id")
+    rows = rm.Query(database.store, "SELECT id, v, concat('a ', w) AS w, d FROM s WHERE id > 10 -- the rest\n;")
+    assert rm.merge(job, rows).counts["insert"] == count - 10
+    assert rm.merge(job, rows).batch is None
+    with pytest.raises(rm.IncomingError, match="the query cannot be run"):
+        rm.merge(job, rm.Query(database.url, "SELECT nothing FROM nowhere"))
+
+
+@both
+def test_rows_that_the_database_refuses_are_rejects(database: servers.Database) -> None:
+    """Foreign key, check, another unique column; few and many; the others land."""
+    database.run(
+        "CREATE TABLE d (name varchar(9) PRIMARY KEY)", "INSERT INTO d VALUES ('N')",
+        "CREATE TABLE t (id bigint PRIMARY KEY, name varchar(9), v bigint CHECK (v < 1000000), u bigint UNIQUE, "
+        "FOREIGN KEY (name) REFERENCES d (name))",
+    )  # fmt: skip
+    job = rm.Job(store=database.store, table="t", key="id")
+    records: list[dict[str, Any]] = [{"id": n, "name": "N", "v": n, "u": n} for n in range(5_000)]
+    records[7]["name"], records[1234]["v"], records[4000]["u"] = "Nowhere"[:9], 2_000_000, 3999
+    for batch, wanted in ((records, [8, 1235, 4001]), (records[:20], [8])):
+        result = rm.merge(job, batch)
+        reasons = result.rejects["rmend_reason"].to_pylist()
+        assert result.rejects["rmend_row"].to_pylist() == wanted, reasons
+        assert all(reason.startswith("the database refused: ") for reason in reasons)
+    assert "name refers to d" in reasons[0]
+    changed = rm.merge(job, [{"id": 1, "name": "Nowhere"}, {"id": 2, "name": None}])
+    assert (changed.counts["update"], changed.counts["reject"]) == (1, 1)
+    assert rm.history(database.store, "t").num_rows == 4_997 + 1
+
+
+@pytest.mark.parametrize("kind", ["mariadb"])
+def test_a_collation_tells_which_keys_are_equal(database: servers.Database) -> None:
+    """Case, accents and blanks at the end, as the server itself has it; a change of case is a change."""
+    database.run(
+        "CREATE TABLE t (k varchar(20) COLLATE utf8mb4_unicode_ci PRIMARY KEY, v varchar(9) COLLATE utf8mb4_unicode_ci)"
+    )
+    job = rm.Job(store=database.store, table="t", key="k", duplicates="last")
+    first = rm.merge(job, [{"k": "Ärger", "v": "a"}, {"k": "straße", "v": "b"}, {"k": "ARGER ", "v": "c"}])
+    assert (first.counts["insert"], first.counts["skip"]) == (2, 1)
+    again = rm.merge(job, [{"k": "arger", "v": "C"}, {"k": "STRASSE", "v": "b"}])
+    assert again.counts["update"] == 2
+    assert again.changed == {"k": 2, "v": 1}
+    relaxed = job.model_copy(update={"columns": {"v": rm.ColumnOptions(ignore_case=True)}})
+    assert rm.merge(relaxed, [{"k": "arger", "v": "c"}]).batch is None
+
+
+@pytest.mark.parametrize("kind", ["postgresql"])
+def test_schemas_views_partitions_and_infinite_dates(database: servers.Database) -> None:
+    database.run(
+        'CREATE SCHEMA "North Side"', 'CREATE TABLE "North Side"."Trees" ("Tag" bigint PRIMARY KEY, "Day" date, v int DEFAULT 3)',
+        'CREATE VIEW seen AS SELECT "Tag" AS tag, "Day" AS day, v FROM "North Side"."Trees"',
+        "CREATE TABLE p (d text, n bigint, v int, PRIMARY KEY (d, n)) PARTITION BY LIST (d)",
+        "CREATE TABLE p1 PARTITION OF p FOR VALUES IN ('a')", "CREATE TABLE p2 PARTITION OF p DEFAULT",
+        """INSERT INTO "North Side"."Trees" VALUES (1, 'infinity', 1), (2, '-infinity', 2), (3, '2026-01-01', 3)""",
+    )  # fmt: skip
+    store = database.store
+    job = rm.Job(store=store, table="North Side.Trees", key="Tag")
+    assert (
+        rm.merge(job, [{"Tag": 1, "v": 9}, {"Tag": 2, "v": 2}, {"Tag": 4, "Day": "2026-02-02"}]).counts["update"] == 1
+    )
+    assert rm.merge(job, [{"Tag": 2, "Day": "2026-03-03"}]).changed == {"Day": 1}
+    spelled = 'SELECT new_v, "old_Day"::text AS old, "new_Day"::text AS new FROM "North Side"."Trees_history" ORDER BY change_no'
+    kept = pa.concat_tables(database.link.query(spelled)).to_pylist()
+    assert kept[0] == {"new_v": 9, "old": "infinity", "new": "infinity"}
+    assert kept[1] == {"new_v": 3, "old": None, "new": "2026-02-02"}
+    assert kept[2] == {"new_v": 2, "old": "-infinity", "new": "2026-03-03"}
+
+    view = rm.Job(store=store, table="seen", key="tag", missing="delete")
+    result = rm.merge(view, [{"tag": 1, "day": "2026-05-05"}, {"tag": 7, "day": None}])
+    assert {n: c for n, c in result.counts.items() if c} == {"insert": 1, "update": 1, "delete": 3}
+    assert [row["new_v"] for row in rm.history(store, "seen").to_pylist() if row["action"] == "insert"] == [3]
+
+    parts = rm.Job(store=store, table="p", key=["d", "n"], missing="delete")
+    frame = [{"d": d, "n": n, "v": n} for d in "abc" for n in range(100)]
+    assert rm.merge(parts, frame).counts["insert"] == 300
+    moved = [row | {"v": row["v"] + (row["n"] < 10)} for row in frame if row["n"] < 90]
+    result = rm.merge(parts, moved)
+    assert (result.counts["update"], result.counts["delete"], result.counts["skip"]) == (30, 30, 240)
