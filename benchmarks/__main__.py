@@ -5,6 +5,7 @@ from __future__ import annotations
 import argparse
 import os
 import platform
+import re
 import shutil
 import sqlite3
 import statistics
@@ -22,6 +23,7 @@ import pyarrow as pa
 
 import rapid_mender as rm
 
+from . import servers
 from . import sqlite_peers as peers
 from .data import COLUMNS, KEY, existing_and_batch
 
@@ -130,19 +132,19 @@ def memory(existing: int, incoming: int, rounds: int) -> Rows:
 
 _CONDITIONS = (
     "incoming.height_m > 120", "incoming.girth_cm < 0", "incoming.species = 'Ulmus'", "incoming.warden LIKE 'x%'",
-    "incoming.condition IN ('a', 'b', 'c')", "incoming.height_m > existing.height_m * 10", "incoming.tag_no < 0",
+    "incoming.vitality IN ('a', 'b', 'c')", "incoming.height_m > existing.height_m * 10", "incoming.tag_no < 0",
     "matched AND existing.species = 'none'", "changed('species') AND incoming.species IS NULL",
     "incoming.surveyed_on > '2030-01-01'", "incoming.surveyed_on < existing.surveyed_on - INTERVAL '20' YEAR",
     "NOT matched AND incoming.height_m > 100", "incoming.girth_cm / 2 > 1000", "COALESCE(incoming.warden, 'x') = 'x'",
     "incoming.height_m BETWEEN 200 AND 300", "incoming.girth_cm IS NULL",
-    "existing.condition <> incoming.condition AND incoming.condition = 'gone'",
+    "existing.vitality <> incoming.vitality AND incoming.vitality = 'gone'",
     "incoming.district = 'Nowhere' OR incoming.district = 'Else'",
     "ABS(incoming.height_m - existing.height_m) > 500",
     "CASE WHEN incoming.height_m > 30 THEN incoming.girth_cm < -5 ELSE FALSE END",
 )  # fmt: skip
 _SETTINGS = {
     "girth_cm": {"tolerance": 0.2, "null": "keep"}, "height_m": {"tolerance": 0.2}, "surveyed_on": {"tolerance": 1},
-    "species": {"ignore_case": True, "trim": True}, "condition": {"ignore_case": True, "null": "keep"},
+    "species": {"ignore_case": True, "trim": True}, "vitality": {"ignore_case": True, "null": "keep"},
     "warden": {"trim": True, "compare": False},
 }  # fmt: skip
 
@@ -234,8 +236,48 @@ def _ratios(times: dict[str, list[float]], ours: str) -> Rows:
     return rows
 
 
-def _table(title: str, rows: Rows) -> str:
-    lines = [f"## {title}", "", "| way | seconds, each round | ratio |", "| --- | --- | --- |"]
+def _server_titles(scale: int) -> dict[str, str]:
+    def rows(count: int) -> str:
+        return f"{count // scale:,}"
+
+    every = "8 columns, history on"
+    return {
+        "postgresql": f"PostgreSQL: {rows(1_000_000)} incoming on {rows(5_000_000)} rows, {every}",
+        "postgresql-unchanged": f"PostgreSQL: {rows(1_000_000)} unchanged on {rows(5_000_000)} rows",
+        "postgresql-one": f"PostgreSQL: one record on {rows(5_000_000)} rows, after connecting",
+        "mariadb": f"MariaDB: {rows(400_000)} incoming on {rows(2_000_000)} rows, {every}",
+        "mariadb-one": f"MariaDB: one record on {rows(5_000_000)} rows, after connecting",
+    }
+
+
+_PARTS = ("sqlite", "memory", "rules", "refusals", *_server_titles(1), "growth", "csv")
+
+
+def _on_server(name: str, scale: int, rounds: int, rest: float) -> Rows:
+    kind, _, what = name.partition("-")
+    if what == "unchanged":
+        times = servers.unchanged(kind, 5_000_000 // scale, 1_000_000 // scale, rounds, rest)
+        return _ratios(times, "Rapid Mender, all unchanged")
+    if what == "one":
+        found = servers.one_record(kind, 5_000_000 // scale, rounds)
+        return [
+            (n, s[:: max(1, len(s) // 5)], f"{statistics.median(s) * 1000:.0f} ms in the middle")
+            for n, s in found.items()
+        ]
+    existing, incoming = (5_000_000, 1_000_000) if kind == "postgresql" else (2_000_000, 400_000)
+    return _ratios(servers.against(kind, existing // scale, incoming // scale, rounds, rest), "Rapid Mender")
+
+
+def _growth(scale: int) -> str:
+    found = {kind: servers.growth(kind, scale) for kind in servers.KINDS}
+    servers.plot(found, _DOC.parent / "growth.png")
+    title = f"## How the cost grows on servers (sizes divided by {scale})" if scale > 1 else "## How the cost grows"
+    return f"{title}\n\n![How the cost grows](growth.png)\n\n{servers.table_of(found)}"
+
+
+def _table(title: str, rows: Rows, rounds: int) -> str:
+    measured = f"{date.today()}, {rounds} rounds."
+    lines = [f"## {title}", "", measured, "", "| way | seconds, each round | ratio |", "| --- | --- | --- |"]
     lines += [f"| {name} | {', '.join(f'{t:.2f}' for t in times)} | {text} |" for name, times, text in rows]
     return "\n".join(lines) + "\n"
 
@@ -259,7 +301,8 @@ def main() -> None:
     parser.add_argument("--small", action="store_true", help="a hundredth of the size, only to see that it runs")
     parser.add_argument("--rounds", type=int, default=3)
     parser.add_argument("--rest", type=float, default=0.0, help="seconds of rest before each timing on SQLite")
-    parser.add_argument("--only", choices=("sqlite", "memory", "rules", "refusals", "csv"))
+    parser.add_argument("--only", nargs="+", choices=_PARTS)
+    parser.add_argument("--scale", type=int, default=1, help="divide the sizes on servers by this")
     parser.add_argument("--keep", action="store_true", help="write docs/benchmarks.md")
     options = parser.parse_args()
     size = 100 if options.small else 1
@@ -280,23 +323,38 @@ def main() -> None:
             f"SQLite: rows that the database refuses, of {100_000 // size:,}",
             lambda: refusals(100_000 // size, options.rounds),
         ),
+        **{
+            name: (title, partial(_on_server, name, size * options.scale, options.rounds, options.rest))
+            for name, title in _server_titles(size * options.scale).items()
+        },
         "csv": (
             f"A CSV file of {10_000_000 // size:,} records into an empty SQLite table, history on",
             lambda: csv_memory(10_000_000 // size),
         ),
     }
-    out = [
-        "# Benchmarks\n",
-        f"`make bench` on {date.today()}: {_machine()}. Of each batch 30 % is unchanged, 30 % changed (three columns "
-        "of seven), 40 % new. Every way starts from the same Arrow table in memory, in turn; the ratios compare the "
-        f"runs of one round. Before each timing on SQLite the machine rests for {options.rest:g} s.\n",
-    ]
+    done: dict[str, str] = {}
     for name, (title, work) in parts.items():
-        if options.only in (None, name):
-            out.append(_table(title, work()))
-            print(out[-1], flush=True)
+        if options.only is None or name in options.only:
+            done[name] = _table(title, work(), options.rounds)
+            print(done[name], flush=True)
+    if options.only is None or "growth" in options.only:
+        done["growth"] = _growth(size * options.scale)
+        print(done["growth"], flush=True)
     if options.keep:
-        _DOC.write_text("\n".join(out))
+        _keep(done, options.rest)
+
+
+def _keep(done: dict[str, str], rest: float) -> None:
+    """Put what was measured into the document, in place of what was measured before."""
+    old = re.findall(r"<!-- (\S+) -->\n(.*?)(?=<!-- |\Z)", _DOC.read_text() if _DOC.exists() else "", re.S)
+    sections = {name: text.rstrip() for name, text in old} | {name: text.rstrip() for name, text in done.items()}
+    intro = (
+        f"`make bench` on {_machine()}. Of each batch 30 % is unchanged, 30 % changed (three columns of seven), 40 % new. "
+        "Every way starts from the same Arrow table in memory, in turn; the ratios compare the runs of one round. "
+        f"Before each timing on a database the machine rests for {rest:g} s."
+    )
+    texts = [f"<!-- {name} -->\n{sections[name]}\n" for name in _PARTS if name in sections]
+    _DOC.write_text("\n".join(["# Benchmarks\n", intro + "\n", *texts]))
 
 
 if __name__ == "__main__":

@@ -6,10 +6,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-COLUMNS = ("district", "tag_no", "species", "girth_cm", "height_m", "condition", "warden", "surveyed_on")
+COLUMNS = ("district", "tag_no", "species", "girth_cm", "height_m", "vitality", "warden", "surveyed_on")
 DDL = """CREATE TABLE trees (
     district TEXT NOT NULL, tag_no INTEGER NOT NULL, species TEXT NOT NULL, girth_cm REAL, height_m REAL,
-    condition TEXT, warden TEXT, surveyed_on DATE, PRIMARY KEY (district, tag_no))"""
+    vitality TEXT, warden TEXT, surveyed_on DATE, PRIMARY KEY (district, tag_no))"""
 KEY = COLUMNS[:2]
 CHANGING = ("girth_cm", "height_m", "surveyed_on")
 
@@ -28,7 +28,7 @@ def trees(numbers: np.ndarray, rng: np.random.Generator) -> pa.Table:
             "species": _words(["Acer campestre", "Betula pendula", "Quercus robur", "Tilia cordata"], numbers // 7),
             "girth_cm": np.round(rng.uniform(10, 400, count), 1),
             "height_m": np.round(rng.uniform(1, 40, count), 1),
-            "condition": _words(["good", "fair", "poor", "dead"], numbers // 3),
+            "vitality": _words(["good", "fair", "poor", "dead"], numbers // 3),
             "warden": names,
             "surveyed_on": pa.array((18_000 + numbers % 2_000).astype("int32"), pa.date32()),
         }

@@ -73,17 +73,24 @@ class Server(ABC):
     def update_join(self) -> str:
         """UPDATE trees t from stage s where they differ."""
 
+    more: Sequence[str] = ()
+    """Columns of numbers behind the others."""
+
+    def shape(self, schema: pa.Schema) -> None:
+        self.more = schema.names[len(COLUMNS) :]
+
     def ddl(self, name: str, more: str = "") -> str:
         columns = ", ".join(f"{c} {t}" for c, t in zip(COLUMNS, self.types, strict=True))
+        columns += "".join(f", {c} double precision" for c in self.more)
         return f"CREATE TABLE {name} ({columns}, PRIMARY KEY (district, tag_no)){more}"
 
     def history(self) -> str:
         sides = ", ".join(f"old_{c} {t}, new_{c} {t}" for c, t in zip(COLUMNS, self.types, strict=True))
         sides = sides.replace(" NOT NULL", "")
         return (
-            f"CREATE TABLE trees_history (change_no {self.numbered} PRIMARY KEY, batch_no BIGINT, action {self.text} NOT NULL "
-            f"CHECK (action IN ('insert', 'update', 'delete')), changed {self.text}, changed_at {self.moment} NOT NULL, "
-            f"actor {self.text}, application {self.text}, {sides})"
+            f"CREATE TABLE trees_history (change_no {self.numbered} PRIMARY KEY, batch_no BIGINT, "
+            f"action {self.text} NOT NULL CHECK (action IN ('insert', 'update', 'delete')), changed {self.text}, "
+            f"changed_at {self.moment} NOT NULL, actor {self.text}, application {self.text}, {sides})"
         )
 
     def differs(self) -> str:
@@ -157,7 +164,8 @@ class Server(ABC):
         cursor.execute(self.update_join())
         new = f"FROM stage AS s LEFT JOIN trees AS t ON {_SAME} WHERE t.tag_no IS NULL"
         cursor.execute(
-            f"INSERT INTO trees_history ({_FIXED}, {_NEWS}) SELECT 1, 'insert', NULL, now(), 'bench', 'peer', {_MINE} {new}"
+            f"INSERT INTO trees_history ({_FIXED}, {_NEWS}) "
+            f"SELECT 1, 'insert', NULL, now(), 'bench', 'peer', {_MINE} {new}"
         )
         cursor.execute(f"INSERT INTO trees ({_NAMES}) SELECT {_MINE} {new}")
         connection.commit()
@@ -257,7 +265,8 @@ class PostgreSQL(Server):
 
     def upsert(self) -> str:
         sets = ", ".join(f"{c} = excluded.{c}" for c in REST)
-        return f"INSERT INTO trees ({_NAMES}) SELECT {_NAMES} FROM stage ON CONFLICT (district, tag_no) DO UPDATE SET {sets}"
+        into = f"INSERT INTO trees ({_NAMES}) SELECT {_NAMES} FROM stage"
+        return f"{into} ON CONFLICT (district, tag_no) DO UPDATE SET {sets}"
 
     def update_join(self) -> str:
         sets = ", ".join(f"{c} = s.{c}" for c in REST)
@@ -286,8 +295,10 @@ class MariaDB(Server):
         connection = self.connect()
         with connection, connection.cursor() as cursor:
             cursor.execute(self.ddl("base"))
-            self._load(cursor, "base", table.sort_by([(name, "ascending") for name in KEY]))
-            connection.commit()
+            ordered = table.sort_by([(name, "ascending") for name in KEY])
+            for start in range(0, ordered.num_rows, 100_000):  # one large load would fill the server's log
+                self._load(cursor, "base", ordered.slice(start, 100_000))
+                connection.commit()
 
     def reset(self) -> str:
         self._admin(
@@ -312,7 +323,7 @@ class MariaDB(Server):
             file.flush()
             cursor.execute(
                 f"LOAD DATA LOCAL INFILE '{file.name}' INTO TABLE {name} CHARACTER SET utf8mb4 "
-                f"FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' ({_NAMES})"
+                f"FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' ({', '.join(table.column_names)})"
             )
 
     def stage(self, cursor: Any, batch: pa.Table) -> None:

@@ -91,6 +91,8 @@ class Recorder:
     _first: int | None = None
     _last: int | None = None
     _started: datetime | None = None
+    _row: Existing | None = None
+    """The batch's row in this transaction, where the store could say where it is."""
 
     def __post_init__(self) -> None:
         self._started = datetime.now(UTC)
@@ -113,6 +115,7 @@ class Recorder:
             values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
             stored = self.session.insert(BATCHES, values, BATCHES.primary_key).stored
             self.batch = int(stored.values["batch_no"][0].as_py())
+            self._row = stored if stored.locators.num_columns else None
             if self.history:
                 self._prepare_history()
         return self.batch
@@ -157,7 +160,7 @@ class Recorder:
 
     def resume(self, session: Session) -> None:
         """Go on in another transaction, in which the batch has its row already."""
-        self.session = session
+        self.session, self._row = session, None
         if self.batch is not None and self.history:
             self._last = session.last(history_name(self.info.name), "change_no")
 
@@ -165,7 +168,7 @@ class Recorder:
         """Complete the batch's row, or bring it up to date ("running"); if nothing was written there is none."""
         if self.batch is None:
             return
-        rows = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
+        rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
         names = {
             "insert": "inserted",
             "update": "updated",
