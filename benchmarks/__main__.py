@@ -349,7 +349,8 @@ def _keep(done: dict[str, str], rest: float) -> None:
     old = re.findall(r"<!-- (\S+) -->\n(.*?)(?=<!-- |\Z)", _DOC.read_text() if _DOC.exists() else "", re.S)
     sections = {name: text.rstrip() for name, text in old} | {name: text.rstrip() for name, text in done.items()}
     intro = (
-        f"`make bench` on {_machine()}. Of each batch 30 % is unchanged, 30 % changed (three columns of seven), 40 % new. "
+        f"`make bench` on {_machine()}. "
+        "Of each batch 30 % is unchanged, 30 % changed (three columns of seven), 40 % new. "
         "Every way starts from the same Arrow table in memory, in turn; the ratios compare the runs of one round. "
         f"Before each timing on a database the machine rests for {rest:g} s."
     )

@@ -157,8 +157,9 @@ class Server(ABC):
         cursor.execute(self.history())
         self.stage(cursor, batch)
         cursor.execute(
-            f"INSERT INTO trees_history ({_FIXED}, {_OLDS}, {_NEWS}) SELECT 1, 'update', {self.changed_json('t', 's')}, "
-            f"now(), 'bench', 'peer', {_THEIRS}, {_MINE} FROM stage AS s JOIN trees AS t ON {_SAME} "
+            f"INSERT INTO trees_history ({_FIXED}, {_OLDS}, {_NEWS}) "
+            f"SELECT 1, 'update', {self.changed_json('t', 's')}, now(), 'bench', 'peer', "
+            f"{_THEIRS}, {_MINE} FROM stage AS s JOIN trees AS t ON {_SAME} "
             f"WHERE {self.differs()}"
         )
         cursor.execute(self.update_join())

@@ -140,7 +140,8 @@ class Private:
                 raise NoServer(f"PostgreSQL did not start: {log.read_text()[-800:] if log.exists() else ''}")
         else:
             words = [self._bin["mariadbd"], "--no-defaults", f"--datadir={data}", f"--port={self.port}", "--user=root",
-                     "--bind-address=127.0.0.1", f"--socket={self.folder}/socket", f"--pid-file={self.folder}/pid"]  # fmt: skip
+                     "--bind-address=127.0.0.1", f"--socket={self.folder}/socket",
+                     f"--pid-file={self.folder}/pid"]  # fmt: skip
             with log.open("ab") as out:
                 self._process = subprocess.Popen(words, stdout=out, stderr=out, cwd=self.folder)
         for _ in range(300):

@@ -18,7 +18,7 @@ from rapid_mender.core.schema import Column, TableInfo
 
 from . import reference
 from .stores import STORES, TABLE, Place
-from .test_laws import every_store, normal
+from .test_laws import normal, on_every_store
 
 SCHEMA = pa.schema(
     [
@@ -142,9 +142,7 @@ def _with_archive(place: Place) -> None:
         session.create(TableInfo(ARCHIVE, tuple(Column(f.name, f.type) for f in SCHEMA)))
 
 
-@every_store
-@settings(max_examples=60)
-@given(case=st.composite(lambda draw: Case(draw, False))())
+@on_every_store(60, case=st.composite(lambda draw: Case(draw, False))())
 def test_every_option_agrees_with_the_reference(store: str, case: Case) -> None:
     """Decisions, changed columns, table and archive; replay and undo hold as well."""
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
@@ -196,9 +194,7 @@ def test_keys_that_are_made_agree_with_the_reference(store: str, case: Case) -> 
         assert set(made) <= set(rm.history(place.store, TABLE, action="insert")["new_tag_no"].to_pylist())
 
 
-@every_store
-@settings(max_examples=40)
-@given(case=st.composite(lambda draw: Case(draw, True))())
+@on_every_store(40, case=st.composite(lambda draw: Case(draw, True))())
 def test_the_same_batch_twice_under_every_setting(store: str, case: Case) -> None:
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
         first = case.merge(place)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+from collections.abc import Callable
 from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any
@@ -91,6 +92,26 @@ class Case:
 
 cases = st.composite(lambda draw: Case(draw))()
 every_store = pytest.mark.parametrize("store", STORES)
+SERVERS = [name for name in STORES if name.startswith(("postgresql", "mariadb"))]
+
+
+def on_every_store(most: int = 60, **strategies: st.SearchStrategy[Any]) -> Callable[..., Callable[[str], None]]:
+    """A property of every store; on servers, where an example takes a quarter of a second, with fewer of them."""
+
+    def wrap(test: Callable[..., None]) -> Callable[[str], None]:
+        @every_store
+        def run(store: str) -> None:
+            @settings(max_examples=most // 3 if store in SERVERS else most)
+            @given(**strategies)
+            def law(**drawn: Any) -> None:
+                test(store, **drawn)
+
+            law()
+
+        run.__doc__ = test.__doc__
+        return run
+
+    return wrap
 
 
 def normal(rows: list[dict[str, Any]]) -> list[tuple[Any, ...]]:
@@ -99,8 +120,7 @@ def normal(rows: list[dict[str, Any]]) -> list[tuple[Any, ...]]:
     return sorted(flat, key=repr)
 
 
-@every_store
-@given(case=cases)
+@on_every_store(case=cases)
 def test_agrees_with_the_reference(store: str, case: Case) -> None:
     """Every decision, every changed column and the table afterwards are what the plain merge says."""
     with STORES[store](case.schema, case.key, case.rows) as place:
@@ -125,8 +145,7 @@ def test_agrees_with_the_reference(store: str, case: Case) -> None:
         }
 
 
-@every_store
-@given(case=cases)
+@on_every_store(case=cases)
 def test_replay_undo_and_merging_twice(store: str, case: Case) -> None:
     """Table before + history = table after, and back; the second time nothing is written."""
     with STORES[store](case.schema, case.key, case.rows) as place:
@@ -159,9 +178,7 @@ def test_replay_undo_and_merging_twice(store: str, case: Case) -> None:
         assert set(counted["status"].to_pylist()) <= {"done"}
 
 
-@every_store
-@settings(max_examples=40)
-@given(case=cases, seed=st.integers(0, 999), chunk=st.integers(1, 4))
+@on_every_store(40, case=cases, seed=st.integers(0, 999), chunk=st.integers(1, 4))
 def test_chunks_and_order_change_nothing(store: str, case: Case, seed: int, chunk: int) -> None:
     """The same outcome in chunks of any size, and in any order of a batch whose order says nothing."""
     outcomes = []

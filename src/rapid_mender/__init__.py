@@ -18,7 +18,9 @@ if TYPE_CHECKING:
     from .job import ColumnOptions, Incoming, Job, Rule
     from .result import Result, Sample
     from .run import merge, preview
+    from .stores.mariadb import MariaDBStore
     from .stores.memory import MemoryStore
+    from .stores.postgresql import PostgreSQLStore
     from .stores.sqlite import SQLiteStore
 
 _PLACES = {
@@ -31,13 +33,14 @@ _PLACES = {
     "Explanation": "explain", "explain": "explain",
     "Result": "result", "Sample": "result",
     "merge": "run", "preview": "run",
-    "MemoryStore": "stores.memory", "SQLiteStore": "stores.sqlite",
+    "MariaDBStore": "stores.mariadb", "MemoryStore": "stores.memory", "PostgreSQLStore": "stores.postgresql",
+    "SQLiteStore": "stores.sqlite",
 }  # fmt: skip
 
 __all__ = [
     "Checked", "ColumnOptions", "Error", "Explanation", "Incoming", "IncomingError", "Job", "JobError",
-    "LimitError", "MemoryStore", "Query", "Result", "Rule", "SQLiteStore", "Sample", "StoreError", "batches",
-    "check", "draft", "explain", "history", "merge", "preview",
+    "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Query", "Result", "Rule", "SQLiteStore",
+    "Sample", "StoreError", "batches", "check", "draft", "explain", "history", "merge", "preview",
 ]  # fmt: skip
 
 

@@ -46,8 +46,11 @@ class Writer:
         self.recorder.start()
         if len(updated):
             rows = found[updated]
-            written = self.update(meeting.existing.take(rows), meeting.setting, meeting.changed, meeting.patterns, rows)
-            pending.append(Pending(updated, written.refusals))
+            for places in _together(meeting, rows):
+                some = rows[places]
+                old = meeting.existing.take(some)
+                written = self.update(old, meeting.setting, meeting.changed, meeting.patterns, some)
+                pending.append(Pending(updated[places], written.refusals))
         if len(inserted):
             pending += self._insert(meeting, inserted)
         if len(doomed):
@@ -111,6 +114,22 @@ class Writer:
         changes = changes_of.build(plan.info, "delete", rows.values, None)
         self.recorder.record("delete", changes, odd_cells(old=rows), steps)
         return steps
+
+
+def _together(meeting: Meeting, rows: np.ndarray) -> list[np.ndarray]:
+    """The places in `rows` of those that can be updated by one statement, which sets a column in all of its rows.
+
+    A cell for which its type has no value could not be set to what it is: where such a cell stays, its row goes only
+    with rows in which the same columns change.
+    """
+    apart = np.zeros(len(rows), bool)
+    for name, cells in meeting.existing.odd.items():
+        if name in meeting.changed:
+            apart |= cells.mask[rows] & ~meeting.changed[name][rows]
+    groups = [np.flatnonzero(~apart)]
+    codes = meeting.patterns.code[rows]
+    groups += [np.flatnonzero(apart & (codes == code)) for code in np.unique(codes[apart])]
+    return [places for places in groups if len(places)]
 
 
 def settle(plan: Plan, outcome: Outcome, pending: Sequence[Pending]) -> None:

@@ -77,6 +77,7 @@ def result_json(result: Result) -> dict[str, Any]:
         "rules": result.rules,
         "missing": result.missing,
         "warnings": result.warnings,
+        "retries": result.retries,
         "seconds": round(result.seconds, 3),
     }
     if result.groups is not None:
@@ -154,6 +155,9 @@ def merged(result: Result) -> None:
         console.print(f"\nNothing to write: the table is as it was, and no batch was counted. {taken}")
     else:
         console.print(f"\nBatch [bold]{result.batch}[/]. {taken}")
+    if result.retries:
+        times = "once" if result.retries == 1 else f"{result.retries} times"
+        console.print(f"Other programs wrote the same rows meanwhile, so work was done again {times}.")
     if count := result.counts["reject"]:
         place = f"in {result.rejects_path}" if result.rejects_path else "in the result"
         words = f"The {count:,} rejects are {place}, with their reasons." if count > 1 else f"The reject is {place}."

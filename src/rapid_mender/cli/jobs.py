@@ -12,7 +12,12 @@ from .merging import AsJson, Batch
 
 
 def draft(
-    store: Annotated[str, typer.Argument(metavar="STORE", help="The URL of the store, as in sqlite:///register.db.")],
+    store: Annotated[
+        str,
+        typer.Argument(
+            metavar="STORE", help="The URL of the store: sqlite:///register.db, postgresql://… or mariadb://…"
+        ),
+    ],
     table: Annotated[str, typer.Argument(metavar="TABLE", help="The table to merge into.")],
     incoming: Annotated[str, typer.Argument(metavar="INCOMING", help="A CSV, JSON Lines or Parquet file.")],
     out: Annotated[str | None, typer.Option("--out", help="The job file; default: beside INCOMING.")] = None,

@@ -100,7 +100,9 @@ class MariaDBStore(Store):
                 session.abandon()
                 with suppress(StoreError):
                     link.run("ROLLBACK")
-                    sound = turn is None
+                    if turn:
+                        link.run(f"DO RELEASE_LOCK({turn})")
+                    sound = True
                 raise
             if turn:
                 link.run(f"DO RELEASE_LOCK({turn})")

@@ -64,7 +64,7 @@ def _in_words(where: str, error: Exception) -> StoreError:
 def _grant(text: str) -> str:
     on_table = re.search(r"(\S+(?: \S+)?) command denied to user (\S+) for table (\S+)", text)
     if on_table:
-        return f"GRANT {on_table[1]} ON {on_table[3]} TO {on_table[2].replace('@', chr(39) + '@' + chr(39), 0)}"
+        return f"GRANT {on_table[1]} ON {on_table[3]} TO {on_table[2]}"
     on_database = re.search(r"Access denied for user (\S+) to database '([^']*)'", text)
     if on_database:
         return f"GRANT CREATE TEMPORARY TABLES, SELECT, INSERT, UPDATE ON `{on_database[2]}`.* TO {on_database[1]}"

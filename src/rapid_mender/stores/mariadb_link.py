@@ -55,6 +55,7 @@ class MariaDBLink(SQLLink):
         self._address = address
         self._stages = 0
         self._loads = True
+        self._by_index = False
         self._other: MariaDBLink | None = None
         with translated(self.where):
             self._connection: Any = pymysql.connect(
@@ -82,6 +83,12 @@ class MariaDBLink(SQLLink):
 
     def name_sql(self, name: str) -> str:
         return quoted(name)
+
+    def expect(self, indexed: bool) -> None:
+        """Without join buffers the server goes by the index; with them it rather hashes the whole of a table."""
+        if indexed != self._by_index:
+            self.run(f"SET SESSION join_cache_level = {0 if indexed else 4}")
+            self._by_index = indexed
 
     def run(self, sql: str) -> int:
         with translated(self.where), self._connection.cursor() as cursor:

@@ -57,7 +57,7 @@ def describe(ask: Ask, name: str) -> Described | None:
     found = [column_of(row) for row in rows]
     columns = tuple(column for column, _ in found)
     forms = {column.name: form for column, form in found}
-    indexes = _indexes(ask, at)
+    every, indexes = _indexes(ask, at)
     primary = indexes.pop("PRIMARY", ())
     required = {column.name for column in columns if not column.nullable}
     finder = primary or next((names for names in indexes.values() if set(names) <= required), ())
@@ -70,6 +70,7 @@ def describe(ask: Ask, name: str) -> Described | None:
         forms,
         tuple(Locator(quoted(name), forms[name]) for name in finder),
         told=not any("on update" in (row["Extra"] or "").lower() for row in rows),
+        indexes=every,
         extra={"indexes": {"PRIMARY": primary} | indexes},
     )
 
@@ -89,18 +90,19 @@ def _find(ask: Ask, name: str) -> tuple[str, str, str, bool] | None:
     return None
 
 
-def _indexes(ask: Ask, at: str) -> dict[str, tuple[str, ...]]:
-    """The columns of each unique index over whole columns."""
+def _indexes(ask: Ask, at: str) -> tuple[list[tuple[str, ...]], dict[str, tuple[str, ...]]]:
+    """The columns of each index over whole columns, and of those that are unique by their names."""
     rows = ask(
-        "SELECT INDEX_NAME AS i, COLUMN_NAME AS c, SUB_PART AS p FROM information_schema.STATISTICS "
-        f"WHERE {at} AND NON_UNIQUE = 0 ORDER BY INDEX_NAME, SEQ_IN_INDEX"
+        "SELECT INDEX_NAME AS i, COLUMN_NAME AS c, SUB_PART AS p, NON_UNIQUE AS n FROM information_schema.STATISTICS "
+        f"WHERE {at} ORDER BY INDEX_NAME, SEQ_IN_INDEX"
     )
     partial = {row["i"] for row in rows if row["p"] is not None or row["c"] is None}
     found: dict[str, tuple[str, ...]] = {}
     for row in rows:
         if row["i"] not in partial:
             found[row["i"]] = (*found.get(row["i"], ()), row["c"])
-    return found
+    several = {row["i"] for row in rows if row["n"] != "0"}
+    return list(found.values()), {name: columns for name, columns in found.items() if name not in several}
 
 
 def _refers(ask: Ask, schema: str, table: str) -> tuple[str, ...]:

@@ -119,7 +119,9 @@ class PostgreSQLStore(Store):
                 session.abandon()
                 with suppress(StoreError):
                     link.run("ROLLBACK")
-                    sound = not turn
+                    if table is not None and write:
+                        link.run(_turn("unlock", table))
+                    sound = True
                 raise
             if table is not None and write:
                 link.run(_turn("unlock", table))
@@ -199,6 +201,9 @@ class PostgreSQLSession(SQLSession):
             except StoreError:  # no more connections are to be had
                 self._let_reader_go()
         return self._reader or super()._reading()
+
+    def _asking(self) -> SQLLink:
+        return self._reader or super()._asking()
 
     def scan(
         self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()

@@ -80,6 +80,8 @@ class Described:
     """What is stored is what was sent, unless columns are left out, generated, or a trigger sees to it."""
     overriding: str = ""
     """What an INSERT must say to write columns that the database else fills itself."""
+    indexes: Sequence[tuple[str, ...]] = ()
+    """The columns of its indexes."""
     extra: Mapping[str, Any] = field(default_factory=dict)
     """What else a store wants to know of it."""
 
@@ -94,6 +96,9 @@ class SQLLink(ABC):
     @abstractmethod
     def name_sql(self, name: str) -> str:
         """A name as SQL writes it."""
+
+    def expect(self, indexed: bool) -> None:  # noqa: B027  a planner that knows of staged rows needs no word
+        """Say whether an index finds the rows that the next statements join with staged ones."""
 
     @abstractmethod
     def run(self, sql: str) -> int:
