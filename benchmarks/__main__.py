@@ -341,10 +341,10 @@ def main() -> None:
         done["growth"] = _growth(size * options.scale)
         print(done["growth"], flush=True)
     if options.keep:
-        _keep(done, options.rest)
+        _keep(done)
 
 
-def _keep(done: dict[str, str], rest: float) -> None:
+def _keep(done: dict[str, str]) -> None:
     """Put what was measured into the document, in place of what was measured before."""
     old = re.findall(r"<!-- (\S+) -->\n(.*?)(?=<!-- |\Z)", _DOC.read_text() if _DOC.exists() else "", re.S)
     sections = {name: text.rstrip() for name, text in old} | {name: text.rstrip() for name, text in done.items()}
@@ -352,7 +352,8 @@ def _keep(done: dict[str, str], rest: float) -> None:
         f"`make bench` on {_machine()}. "
         "Of each batch 30 % is unchanged, 30 % changed (three columns of seven), 40 % new. "
         "Every way starts from the same Arrow table in memory, in turn; the ratios compare the runs of one round. "
-        f"Before each timing on a database the machine rests for {rest:g} s."
+        "Before each timing on a database the machine rests (`--rest`): without it a shared machine that has been busy "
+        "gives a program with two threads less."
     )
     texts = [f"<!-- {name} -->\n{sections[name]}\n" for name in _PARTS if name in sections]
     _DOC.write_text("\n".join(["# Benchmarks\n", intro + "\n", *texts]))

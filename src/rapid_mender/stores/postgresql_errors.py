@@ -47,7 +47,7 @@ def _in_words(where: str, error: Any) -> StoreError:
     if what is None:
         match = re.search(r"(?:ERROR|FATAL):  (.*?)(?:\n|$)", text)
         what = match[1] if match else re.sub(r"\. SQLSTATE: \w+$", "", text).strip()
-    what = without_password(what)
+    what = without_password(" ".join(what.split()).removeprefix("Failed to connect: "))
     detail = told.get("PG_DIAG_MESSAGE_DETAIL", "").rstrip(".")
     if state in _RETRY or "could not serialize access" in what:
         return Conflict(f"{where}: another program changed the same rows meanwhile ({what})")
