@@ -142,6 +142,14 @@ def test_rows_that_the_database_refuses_are_rejects(database: servers.Database) 
     assert rm.history(database.store, "t").num_rows == 4_997 + 1
 
 
+@pytest.mark.parametrize("kind", ["postgresql"])
+def test_an_index_over_an_expression_refuses_rows_and_not_the_run(database: servers.Database) -> None:
+    database.run("CREATE TABLE t (id bigint PRIMARY KEY, v text)", "CREATE UNIQUE INDEX ON t (lower(v))")
+    job = rm.Job(store=database.store, table="t", key="id")
+    result = rm.merge(job, [{"id": 1, "v": "a"}, {"id": 2, "v": "A"}, {"id": 3, "v": "b"}])
+    assert (result.counts["insert"], result.counts["reject"], result.retries) == (2, 1, 0)
+
+
 @pytest.mark.parametrize("kind", ["mariadb"])
 def test_a_collation_tells_which_keys_are_equal(database: servers.Database) -> None:
     """Case, accents and blanks at the end, as the server itself has it; a change of case is a change."""

@@ -95,6 +95,7 @@ def described(found: str) -> Described:
         columns.append(column := _column(row))
         forms[column.name] = _form(row, column)
     indexes = [(index["primary"], tuple(index["columns"])) for index in one["indexes"] or ()]
+    by_name = {index["name"]: tuple(index["columns"]) for index in one["indexes"] or ()}
     view = one["kind"] in "vf"
     locators: tuple[Locator, ...] = ()
     if not view:
@@ -116,7 +117,7 @@ def described(found: str) -> Described:
         locators,
         told=not view and not (one["rules"] and one["kind"] != "v"),
         overriding=" OVERRIDING SYSTEM VALUE" if always else "",
-        extra={"schema": one["schema"], "name": one["name"]},
+        extra={"schema": one["schema"], "name": one["name"], "unique": by_name},
     )
 
 

@@ -1,0 +1,103 @@
+"""Stores on database servers: connections that are kept, and transactions in which merges take turns."""
+
+from __future__ import annotations
+
+import threading
+from abc import abstractmethod
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from typing import Generic, TypeVar
+
+from ..core.schema import TableInfo
+from ..errors import StoreError
+from .base import Session, Store
+from .sql import SQLSession
+from .sql_link import Described, Lost, SQLLink
+
+_L = TypeVar("_L", bound=SQLLink)
+
+
+class ServerStore(Store, Generic[_L]):
+    """The tables of one database on a server. A connection that is no longer used is kept, until `close`."""
+
+    starting: str
+    """What begins a transaction."""
+
+    def __init__(self) -> None:
+        self._idle: list[_L] = []
+        self._lock = threading.Lock()
+        self.known: dict[TableInfo, Described] = {}
+        """How to speak of tables that a session has described."""
+
+    def close(self) -> None:
+        """Close the connections that are kept."""
+        with self._lock:
+            while self._idle:
+                self._idle.pop().close()
+
+    @abstractmethod
+    def connect(self) -> _L:
+        """A new connection, which the caller closes."""
+
+    @abstractmethod
+    def _turn(self, table: str) -> tuple[str, str]:
+        """What waits for the time in which only this connection merges into a table, and what ends it."""
+
+    @abstractmethod
+    def _session(self, link: _L, write: bool) -> SQLSession:
+        """A session in the transaction that `link` has begun."""
+
+    def _keep_others_out(self, link: _L, table: str) -> None:
+        """See to it that no other program writes to a table until the transaction ends."""
+
+    def _ready(self, sql: str) -> _L:
+        """A connection, on which `sql` was run."""
+        while True:
+            with self._lock:
+                link = self._idle.pop() if self._idle else None
+            if link is None:
+                link = self.connect()
+                link.run(sql)
+                return link
+            try:
+                link.run(sql)
+                return link
+            except Lost:  # it was cut while nobody used it
+                with suppress(StoreError):
+                    link.close()
+
+    @contextmanager
+    def begin(self, write: bool, table: str | None = None, alone: bool = False) -> Iterator[Session]:
+        turn = self._turn(table) if write and table is not None else None
+        link = self._ready(turn[0] if turn else self.starting)
+        sound = False
+        try:
+            if turn:
+                link.run(self.starting)
+            if alone and table is not None:
+                self._keep_others_out(link, table)
+            session = self._session(link, write)
+            try:
+                yield session
+                session.close()
+                if write:
+                    link.run("SAVEPOINT rmend_end")  # a COMMIT after an error may undo without a word
+                link.run("COMMIT" if write else "ROLLBACK")
+            except BaseException:
+                session.abandon()
+                with suppress(StoreError):
+                    link.run("ROLLBACK")
+                    if turn:
+                        link.run(turn[1])
+                    sound = True
+                raise
+            if turn:
+                link.run(turn[1])
+            sound = True
+        finally:
+            if sound:
+                with self._lock:
+                    self._idle.append(link)
+            else:
+                with suppress(StoreError):
+                    link.close()
