@@ -23,6 +23,7 @@ from rapid_mender.stores.base import Conflict, open_store
 from rapid_mender.stores.sql_link import Pick
 
 from . import servers
+from .killing import trees
 
 _ROWS, _BATCH = 2_000, 200
 
@@ -74,7 +75,7 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
     ]
     said = [one.communicate(timeout=seconds + 120)[1] for one in started]
     assert all(one.returncode == 0 for one in started), said
-    table = {row["tag_no"]: row for row in _rows(url)}
+    table = {row["tag_no"]: row for row in trees(url).to_pylist()}
     history = rm.history(url, "trees").to_pylist()
     merges = [json.loads(line) for n in range(1, merging + 1) for line in (folder / f"{n}.log").open()]
     edits = [json.loads(line) for line in (folder / "0.log").open()]
@@ -112,14 +113,6 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
         }
     assert len(by_batch) == len(merges) + 1
     return {"merges": len(merges), "edits": len(edits), "retries": sum(one[1] for one in merges)}
-
-
-def _rows(url: str) -> list[dict[str, Any]]:
-    store = open_store(url)
-    with store.begin(write=False) as session:
-        found: list[dict[str, Any]] = session.read(session.describe("trees")).to_pylist()
-    store.close()
-    return found
 
 
 if __name__ == "__main__":

@@ -65,7 +65,8 @@ def place(kind: str, folder: Path, server: bool = False) -> Iterator[Place]:
             private.remove()
 
 
-def _table(url: str) -> pa.Table:
+def trees(url: str) -> pa.Table:
+    """The table of trees, by their numbers."""
     store = open_store(url)
     with store.begin(write=False) as session:
         found = session.read(session.describe("trees")).sort_by("tag_no")
@@ -104,7 +105,7 @@ def kill_merges(
         notes = pa.repeat(f"round {round_no}", rows)
         batch = pa.table({"tag_no": numbers, "height_m": np.full(rows, float(round_no)), "note": notes})
         pcsv.write_csv(batch, folder / "batch.csv")
-        before = _table(url)
+        before = trees(url)
         started = time.perf_counter()
         run = subprocess.Popen(command, cwd=folder, stdout=-3, stderr=subprocess.PIPE, text=True)
         if not whole:  # the first is left alone, to learn how long they take
@@ -121,7 +122,7 @@ def kill_merges(
             where.server.start()
             assert "Traceback" not in said, said
             assert run.returncode == 0 or "run again" in said, said
-        after = _table(url)
+        after = trees(url)
         if after.equals(before):
             seen.append("before")
         else:
@@ -136,7 +137,7 @@ def kill_merges(
         finished = rm.merge(rm.Job.load(folder / "job.toml"))
         assert (finished.counts["skip"] == rows) == (seen[-1] == "after")
         assert commit_every or "between" not in seen
-        table = _table(url)
+        table = trees(url)
         held = table.filter(pa.compute.is_in(table["tag_no"], value_set=pa.array(numbers)))
         assert held.equals(batch.sort_by("tag_no").cast(held.schema)), "the next run did not finish the job"
     return seen

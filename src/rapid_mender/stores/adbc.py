@@ -45,11 +45,10 @@ class AdbcLink:
             return int(statement.execute_update())
 
     def batches(self, sql: str, bound: pa.Table | None = None, **options: Any) -> Iterator[pa.RecordBatch]:
-        """The rows of a query, as they come. The first thing given is the schema's empty batch."""
+        """The rows of a query, as they come."""
         with self.statement(sql, bound, **options) as statement:
             handle, _ = statement.execute_query()
             with pa.RecordBatchReader._import_from_c(handle.address) as reader:
-                yield pa.RecordBatch.from_pylist([], reader.schema)
                 yield from reader
 
     def query(self, sql: str, bound: pa.Table | None = None, **options: Any) -> pa.Table:

@@ -196,6 +196,9 @@ class Session(ABC):
 class Store(ABC):
     """A place where tables live."""
 
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({self.where!r})"
+
     @classmethod
     def of_url(cls, url: str) -> Store:
         """The store that a URL names. Raises JobError if it cannot be read."""

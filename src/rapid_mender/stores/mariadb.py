@@ -24,12 +24,11 @@ from ..errors import JobError
 from .base import Conflict, Refused, Settled, without_password
 from .mariadb_link import Address, MariaDBLink
 from .mariadb_tables import BIG, NUMBER, TEXT, quoted
-from .server import ServerStore
-from .sql import SQLSession
-from .sql_link import Described, SQLLink
+from .server import ServerStore, seconds
+from .sql import Sent, SQLSession
+from .sql_link import PAGE_ROWS, Described, SQLLink
 from .sql_text import text_sql
 
-_PAGE_ROWS = 1 << 17
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout", "statement_timeout")
 _FILES = {"ssl_ca": "ssl_ca", "ssl_cert": "ssl_cert", "ssl_key": "ssl_key", "socket": "unix_socket"}
 
@@ -47,9 +46,6 @@ class MariaDBStore(ServerStore[MariaDBLink]):
     def __init__(self, url: str) -> None:
         self._address = _address(url)
         super().__init__()
-
-    def __repr__(self) -> str:
-        return f"MariaDBStore({self.where!r})"
 
     @property
     def where(self) -> str:
@@ -88,14 +84,10 @@ def _address(url: str) -> Address:
         if name in _FILES:
             options[_FILES[name]] = value
         elif name in _SECONDS:
-            try:
-                seconds = float(value)
-            except ValueError:
-                raise JobError(f"{name} in the store URL is a number of seconds, not {value!r}") from None
             if name == "statement_timeout":
-                timeout = seconds
+                timeout = seconds(name, value)
             else:
-                options[name] = max(1, round(seconds))
+                options[name] = max(1, round(seconds(name, value)))
         else:
             raise JobError(f"{name!r} in the store URL is not known; known are {', '.join([*_FILES, *_SECONDS])}")
     return Address(shown, options, timeout)
@@ -118,6 +110,8 @@ class MariaDBSession(SQLSession):
                 array, bad = _listed(array, column)
                 if bad.any():
                     refused[name] = bad
+            else:
+                continue
             values = values.set_column(place, name, array)
         values, others = super().settle(info, values)
         return values, others | refused
@@ -142,12 +136,12 @@ class MariaDBSession(SQLSession):
         order = ", ".join(f"t.{sql}" for sql, _ in table.locators)
         after = ""
         while True:
-            rest = f"FROM {table.sql} AS t{after} ORDER BY {order} LIMIT {_PAGE_ROWS}"
+            rest = f"FROM {table.sql} AS t{after} ORDER BY {order} LIMIT {PAGE_ROWS}"
             page = self._existing(link, table, link.select(picks, rest), picked, key)
             count = page.locators.num_rows
             if count:
                 yield page
-            if count < _PAGE_ROWS:
+            if count < PAGE_ROWS:
                 return
             after = f" WHERE {self._after(table, page.locators.slice(count - 1))}"
 
@@ -173,8 +167,8 @@ class MariaDBSession(SQLSession):
     def _contains(self, expression: str, text: str) -> str:
         return f"LOCATE({text} COLLATE utf8mb4_bin, {expression}) > 0"
 
-    def _own(self, link: SQLLink, table: Described, names: Sequence[str], error: Refused, stage: str, row: int) -> None:
-        if error.unique and set(table.extra["indexes"].get(error.constraint, ())) == set(self._key):
+    def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
+        if error.unique and set(sent.table.extra["indexes"].get(error.constraint, ())) == set(sent.key):
             raise Conflict(f"{self.where}: another program wrote the same key meanwhile ({error.reason})")
 
     def _spelled(self, expression: str) -> str:
@@ -185,10 +179,6 @@ class MariaDBSession(SQLSession):
 
     def _numbering(self) -> str:
         return " AUTO_INCREMENT"
-
-    def _qualified(self, name: str) -> str:
-        schema, dot, table = name.partition(".")
-        return f"{quoted(schema)}.{quoted(table)}" if dot else quoted(name)
 
 
 def _filled(values: pa.Array, width: int) -> pa.Array:

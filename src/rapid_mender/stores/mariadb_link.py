@@ -23,14 +23,13 @@ from ..core.schema import Column
 from ..errors import StoreError
 from .base import Refused
 from .mariadb_errors import translated
-from .mariadb_tables import column_of, declare, describe, literal, quoted
-from .sql_link import Cells, Described, Pick, SQLLink
-from .sql_text import literals
+from .mariadb_tables import column_of, declare, describe, quoted
+from .sql_link import PAGE_ROWS, Cells, Described, Pick, SQLLink
+from .sql_text import literals, text_sql
 
 _GROUP = 1_000  # rows that come in one value
 _MODE = "STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES"
 _NOT_ALLOWED = (1148, 3948, 4166, 4168)
-_PAGE_ROWS = 1 << 17
 _INSERT_BYTES = 1 << 20
 
 
@@ -150,8 +149,8 @@ class MariaDBLink(SQLLink):
         last = int(self.ask("SELECT COALESCE(MAX(rmend_n), 0) AS n FROM rmend_query")[0]["n"])
         from ..core.cast import cast
 
-        for start in range(0, last, _PAGE_ROWS):
-            within = f"FROM rmend_query WHERE rmend_n > {start} AND rmend_n <= {start + _PAGE_ROWS}"
+        for start in range(0, last, PAGE_ROWS):
+            within = f"FROM rmend_query WHERE rmend_n > {start} AND rmend_n <= {start + PAGE_ROWS}"
             page = self.select(picks, within, "rmend_n")
             columns = [cast(page[f"c{i}"], column)[0] for i, (column, _) in enumerate(found)]
             yield pa.table(columns, names=[column.name for column, _ in found])
@@ -198,7 +197,7 @@ class MariaDBLink(SQLLink):
             file.write(_lines([one.values for one in columns]))
             file.flush()
             sql = (
-                f"LOAD DATA LOCAL INFILE {literal(file.name)} INTO TABLE {into} CHARACTER SET utf8mb4 "
+                f"LOAD DATA LOCAL INFILE {text_sql(file.name)} INTO TABLE {into} CHARACTER SET utf8mb4 "
                 "FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' LINES TERMINATED BY 0x0A "
                 f"({', '.join(targets)}){f' SET {sets}' if sets else ''}"
             )

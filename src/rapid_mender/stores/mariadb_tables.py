@@ -13,6 +13,7 @@ import pyarrow.types as pt
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .sql_link import Described, Form, Locator
+from .sql_text import text_sql
 
 Ask = Callable[[str], Sequence[Mapping[str, Any]]]
 """Runs a query and gives its few rows, as texts."""
@@ -35,10 +36,6 @@ def quoted(name: str) -> str:
     return "`" + name.replace("`", "``") + "`"
 
 
-def literal(text: str) -> str:
-    return "'" + text.replace("'", "''") + "'"
-
-
 def describe(ask: Ask, name: str) -> Described | None:
     """Describe a table. `name` may begin with the name of its database and a dot."""
     place = _find(ask, name)
@@ -48,7 +45,7 @@ def describe(ask: Ask, name: str) -> Described | None:
     shown = table if here else f"{schema}.{table}"
     if kind != "BASE TABLE":
         raise StoreError(f"{shown!r} is a {kind.lower()}; on MariaDB records are merged into a table")
-    at = f"TABLE_SCHEMA = {literal(schema)} AND TABLE_NAME = {literal(table)}"
+    at = f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME = {text_sql(table)}"
     rows = ask(
         "SELECT COLUMN_NAME AS Field, COLUMN_TYPE AS Type, COLLATION_NAME AS Collation, IS_NULLABLE AS `Null`, "
         f"COLUMN_DEFAULT AS `Default`, EXTRA AS Extra FROM information_schema.COLUMNS WHERE {at} "
@@ -61,7 +58,7 @@ def describe(ask: Ask, name: str) -> Described | None:
     primary = indexes.pop("PRIMARY", ())
     required = {column.name for column in columns if not column.nullable}
     finder = primary or next((names for names in indexes.values() if set(names) <= required), ())
-    of = f"EVENT_OBJECT_SCHEMA = {literal(schema)} AND EVENT_OBJECT_TABLE = {literal(table)}"
+    of = f"EVENT_OBJECT_SCHEMA = {text_sql(schema)} AND EVENT_OBJECT_TABLE = {text_sql(table)}"
     triggers = int(ask(f"SELECT count(*) AS n FROM information_schema.TRIGGERS WHERE {of}")[0]["n"]) > 0
     info = TableInfo(shown, columns, primary, tuple(indexes.values()), triggers, refers=_refers(ask, schema, table))
     return Described(
@@ -77,11 +74,11 @@ def describe(ask: Ask, name: str) -> Described | None:
 
 def _find(ask: Ask, name: str) -> tuple[str, str, str, bool] | None:
     """The database, the name and the kind of a table, and whether it is in the connection's own database."""
-    asked = [f"TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {literal(name)}"]
+    asked = [f"TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {text_sql(name)}"]
     for match in re.finditer(r"\.", name):
         schema, table = name[: match.start()], name[match.end() :]
-        asked.append(f"TABLE_SCHEMA = {literal(schema)} AND TABLE_NAME = {literal(table)}")
-    asked.append(f"TABLE_SCHEMA = DATABASE() AND lower(TABLE_NAME) = lower({literal(name)})")
+        asked.append(f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME = {text_sql(table)}")
+    asked.append(f"TABLE_SCHEMA = DATABASE() AND lower(TABLE_NAME) = lower({text_sql(name)})")
     for where in asked:
         sql = "SELECT TABLE_SCHEMA AS s, TABLE_NAME AS t, TABLE_TYPE AS k, TABLE_SCHEMA = DATABASE() AS here "
         rows = ask(f"{sql}FROM information_schema.TABLES WHERE {where} ORDER BY 2 LIMIT 1")
@@ -109,8 +106,8 @@ def _refers(ask: Ask, schema: str, table: str) -> tuple[str, ...]:
     """What the foreign keys of a table say, in words."""
     rows = ask(
         "SELECT COLUMN_NAME AS c, REFERENCED_TABLE_NAME AS t, REFERENCED_COLUMN_NAME AS r "
-        f"FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = {literal(schema)} "
-        f"AND TABLE_NAME = {literal(table)} AND REFERENCED_TABLE_NAME IS NOT NULL "
+        f"FROM information_schema.KEY_COLUMN_USAGE WHERE TABLE_SCHEMA = {text_sql(schema)} "
+        f"AND TABLE_NAME = {text_sql(table)} AND REFERENCED_TABLE_NAME IS NOT NULL "
         "ORDER BY CONSTRAINT_NAME, ORDINAL_POSITION"
     )
     return tuple(f"{row['c']} refers to {row['t']}.{row['r']}" for row in rows)

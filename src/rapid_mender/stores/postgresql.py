@@ -21,19 +21,18 @@ import pyarrow.compute as pc
 from ..core.existing import Existing
 from ..core.masks import mask_of
 from ..core.schema import Column, TableInfo
-from ..errors import JobError, StoreError
+from ..errors import StoreError
 from .base import Conflict, Refused, without_password
 from .postgresql_errors import translated
 from .postgresql_link import PostgreSQLLink
 from .postgresql_tables import BIG, NUMBER, TEXT
-from .server import ServerStore
-from .sql import SQLSession
-from .sql_link import Described, Pick, SQLLink
+from .server import ServerStore, seconds
+from .sql import Sent, SQLSession
+from .sql_link import PAGE_ROWS, Described, Pick, SQLLink
 from .sql_text import name_sql, text_sql
 
 _MERGING = 0x726D656E  # the first half of the advisory locks' keys
 _CONNECT_SECONDS = "10"
-_PAGE_ROWS = 1 << 17
 _BEGIN = "BEGIN ISOLATION LEVEL REPEATABLE READ"
 
 
@@ -52,9 +51,6 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
         self._url, self._timeout = _own_parameters(url)
         self._database: Any = None
         super().__init__()
-
-    def __repr__(self) -> str:
-        return f"PostgreSQLStore({self.where!r})"
 
     @property
     def where(self) -> str:
@@ -89,13 +85,7 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
         return PostgreSQLSession(link, self, write)
 
     def _keep_others_out(self, link: PostgreSQLLink, table: str) -> None:
-        link.run(f"LOCK TABLE {_named(table)} IN SHARE ROW EXCLUSIVE MODE")
-
-
-def _named(table: str) -> str:
-    """A table's name as `TableInfo` has it, in SQL."""
-    schema, dot, name = table.partition(".")
-    return f"{name_sql(schema)}.{name_sql(name)}" if dot else name_sql(table)
+        link.run(f"LOCK TABLE {link.qualified(table)} IN SHARE ROW EXCLUSIVE MODE")
 
 
 def _own_parameters(url: str) -> tuple[str, float | None]:
@@ -105,10 +95,7 @@ def _own_parameters(url: str) -> tuple[str, float | None]:
     kept = []
     for name, value in parse_qsl(query, keep_blank_values=True) if mark else ():
         if name == "statement_timeout":
-            try:
-                timeout = float(value)
-            except ValueError:
-                raise JobError(f"statement_timeout in the store URL is a number of seconds, not {value!r}") from None
+            timeout = seconds(name, value)
         else:
             kept.append((name, value))
     if "connect_timeout" not in dict(kept):
@@ -165,7 +152,7 @@ class PostgreSQLSession(SQLSession):
         link: PostgreSQLLink = self._write.settled()
         listed = ", ".join(f"{one.expression} AS {one.alias}" for one in self._picks(table, picked))
         link.run(f"DECLARE rmend_scan NO SCROLL CURSOR FOR SELECT {listed} FROM {table.sql} AS t")
-        while (page := link.fetch_next("rmend_scan", _PAGE_ROWS)).num_rows:
+        while (page := link.fetch_next("rmend_scan", PAGE_ROWS)).num_rows:
             yield self._existing(link, table, page, picked, key)
         link.run("CLOSE rmend_scan")
 
@@ -187,24 +174,22 @@ class PostgreSQLSession(SQLSession):
     def _contains(self, expression: str, text: str) -> str:
         return f"position({text} in {expression}) > 0"
 
-    def _own(self, link: SQLLink, table: Described, names: Sequence[str], error: Refused, stage: str, row: int) -> None:
+    def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
         if not error.unique:
             return
-        known = table.extra["unique"]
+        table, known = sent.table, sent.table.extra["unique"]
         # the constraints of a partition have names of their own
         partition = len(table.locators) > 1 and error.constraint not in known
-        meant = list(known.values()) if partition else [known.get(error.constraint, ())]
-        if not any(columns and set(columns) <= set(names) for columns in meant):
+        meant = known.values() if partition else [known.get(error.constraint, ())]
+        told = [columns for columns in meant if columns and set(columns) <= set(sent.names)]
+        if not told:
             return  # an index over an expression, or a column that was not sent: nothing tells who was first
-        for columns in meant:
-            if columns and set(columns) <= set(names):
-                same = " AND ".join(
-                    f"t.{name_sql(name)} = {table.forms[name].write.format(f's.c{names.index(name) + 1}')}"
-                    for name in columns
-                )
-                rest = self._join(table, stage, f"s.c0 = {row} AND {same}")
-                if link.select([Pick("count(*)", "n", pa.int64())], rest)["n"][0].as_py():
-                    return
+        for columns in told:
+            staged = {name: f"s.c{sent.names.index(name) + 1}" for name in columns}
+            same = " AND ".join(f"t.{name_sql(n)} = {table.forms[n].write.format(s)}" for n, s in staged.items())
+            rest = self._join(table, stage, f"s.c0 = {row} AND {same}")
+            if link.select([Pick("count(*)", "n", pa.int64())], rest)["n"][0].as_py():
+                return
         raise Conflict(f"{self.where}: another program wrote the same key meanwhile ({error.reason})")
 
     def _spelled(self, expression: str) -> str:
@@ -215,6 +200,3 @@ class PostgreSQLSession(SQLSession):
 
     def _numbering(self) -> str:
         return " GENERATED BY DEFAULT AS IDENTITY"
-
-    def _qualified(self, name: str) -> str:
-        return _named(name)

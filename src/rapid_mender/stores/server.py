@@ -9,7 +9,7 @@ from contextlib import contextmanager, suppress
 from typing import Generic, TypeVar
 
 from ..core.schema import TableInfo
-from ..errors import StoreError
+from ..errors import JobError, StoreError
 from .base import Session, Store
 from .sql import SQLSession
 from .sql_link import Described, Lost, SQLLink
@@ -101,3 +101,11 @@ class ServerStore(Store, Generic[_L]):
             else:
                 with suppress(StoreError):
                     link.close()
+
+
+def seconds(name: str, value: str) -> float:
+    """A number of seconds in a store URL. Raises JobError if it is none."""
+    try:
+        return float(value)
+    except ValueError:
+        raise JobError(f"{name} in the store URL is a number of seconds, not {value!r}") from None

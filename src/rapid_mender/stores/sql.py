@@ -6,8 +6,8 @@ A store of its own brings a link (`SQLLink`) and the few statements that its SQL
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Iterable, Mapping, Sequence
-from typing import Any
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from typing import Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -17,9 +17,22 @@ from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .base import Refusals, Refused, Written
-from .sql_link import Cells, Described, Pick, SQLLink
+from .sql_link import Cells, Described, Pick, SQLLink, together
 from .sql_reading import NUMBER, SQLReading
 from .sql_text import text_sql
+
+
+class Sent(NamedTuple):
+    """What rows were sent for: a table, its columns that are staged first, and the key that a merge goes by."""
+
+    table: Described
+    names: Sequence[str] = ()
+    key: Sequence[str] = ()
+
+
+def _can_load(link: SQLLink, columns: Sequence[Cells]) -> bool:
+    """Whether rows can be loaded straight into their table, and are so many that it is worth it."""
+    return len(columns[0].values) > link.few_rows and all(one.form.loads for one in columns)
 
 
 class SQLSession(SQLReading):
@@ -39,74 +52,69 @@ class SQLSession(SQLReading):
         """DELETE the rows t of a table that the staged rows s are about."""
 
     @abstractmethod
-    def _own(self, link: SQLLink, table: Described, names: Sequence[str], error: Refused, stage: str, row: int) -> None:
+    def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
         """Raise Conflict if the database refused a staged row for what another transaction wrote meanwhile."""
 
     # -- writing ----------------------------------------------------------------------------------------
 
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
         table = self._described(info)
-        sent = set(values.column_names)
-        left_out = [column for column in info.columns if column.name not in sent]
+        left_out = [column for column in info.columns if column.name not in values.column_names]
         told = table.told and not info.triggers
         told = told and not any(column.has_default or column.generated for column in left_out)
-        names, columns = values.column_names, self._cells(table, values)
-        self._key = tuple(key)
-        if not names:  # only what the database fills itself
+        sent = Sent(table, values.column_names, tuple(key))
+        columns = self._cells(table, values)
+        if not values.num_columns:  # only what the database fills itself
             raise StoreError(f"{self.where}: a row of {info.name!r} needs at least one value; send a column")
         if told:
-            refused = self._write.later(lambda link: self._insert(link, table, names, columns, key)[1]).result
+            refused = self._write.later(lambda link: self._insert(link, sent, columns)[1]).result
             return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
         link = self._write.settled()
-        parts, refusals = self._insert(link, table, names, columns, key, self._picks(table, info.columns, ""))
+        picks = self._picks(table, info.columns, "")
+        parts, refusals = self._insert(link, sent, columns, picks)
         landed = np.delete(np.arange(values.num_rows), list(refusals))
-        found = pa.concat_tables(parts).combine_chunks() if parts else None
-        if (found.num_rows if found is not None else 0) != len(landed):
+        stored = self._existing(link, table, together(parts, picks), info.columns, list(key))
+        if len(stored.positions) != len(landed):
             raise StoreError(
                 f"{self.where}: {len(landed)} rows were inserted into {info.name!r} and "
-                f"{found.num_rows if found is not None else 0} came back; a trigger on the table seems to drop rows"
+                f"{len(stored.positions)} came back; a trigger on the table seems to drop rows"
             )
-        if found is None:
-            nothing = Existing(np.empty(0, np.int64), info.schema.empty_table(), pa.table({}))
-            return Written(nothing, landed, lambda: refusals)
-        stored = self._existing(link, table, found, info.columns, list(key))
         return Written(stored, landed, lambda: refusals)
 
     def _insert(
-        self,
-        link: SQLLink,
-        table: Described,
-        names: Sequence[str],
-        columns: Sequence[Cells],
-        key: Sequence[str],
-        picks: Sequence[Pick] = (),
-    ) -> tuple[list[pa.Table], dict[int, str]]:
-        count = len(columns[0].values)
-        if count > link.few_rows and not picks and all(one.form.write == "{}" for one in columns):
+        self, link: SQLLink, sent: Sent, columns: Sequence[Cells], picks: Sequence[Pick] = ()
+    ) -> tuple[list[Any], dict[int, str]]:
+        if not picks and _can_load(link, columns):
             link.run("SAVEPOINT rmend_load")
             try:
-                link.load(table, names, columns)
+                link.load(sent.table, sent.names, columns)
                 link.run("RELEASE SAVEPOINT rmend_load")
                 return [], {}
             except Refused:
                 link.run("ROLLBACK TO SAVEPOINT rmend_load")
                 link.run("RELEASE SAVEPOINT rmend_load")
-        into = f"INSERT INTO {table.sql} ({', '.join(map(self._q, names))}){table.overriding} "
+        into = f"INSERT INTO {sent.table.sql} ({', '.join(map(self._q, sent.names))}){sent.table.overriding} "
         values = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(columns, 1))
+
+        def write(stage: str, within: str, count: int) -> Any:
+            sql = f"{into}SELECT {values} FROM {stage} AS s WHERE {within} ORDER BY s.c0"
+            return link.returning(sql, picks) if picks else link.run(sql)
+
+        return self._in_parts(link, sent, columns, write)
+
+    def _in_parts(
+        self, link: SQLLink, sent: Sent, columns: Sequence[Cells], write: Callable[[str, str, int], Any]
+    ) -> tuple[list[Any], dict[int, str]]:
+        """Stage rows and write them; leave those out that the database refuses for their own fault.
+
+        `write(stage, within, count)` writes the staged rows s for which the condition `within` holds, so many.
+        """
         with link.staged(self._numbered(columns)) as stage:
-
-            def some(first: int, last: int) -> pa.Table | None:
-                sql = f"{into}SELECT {values} FROM {stage} AS s WHERE s.c0 BETWEEN {first} AND {last} ORDER BY s.c0"
-                if picks:
-                    return link.returning(sql, picks)
-                link.run(sql)
-                return None
-
-            def own(error: Refused, row: int) -> None:
-                self._own(link, table, names, error, stage, row)
-
-            parts, refused = link.in_parts(count, some, own)
-        return [part for part in parts if part is not None], refused
+            return link.in_parts(
+                len(columns[0].values),
+                lambda first, last: write(stage, f"s.c0 BETWEEN {first} AND {last}", last - first + 1),
+                lambda error, row: self._own(link, sent, error, stage, row),
+            )
 
     def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
         table, target = self._described(info), self._described(to)
@@ -115,17 +123,14 @@ class SQLSession(SQLReading):
 
         def work(link: SQLLink) -> Refusals:
             link.expect(bool(table.locators))
-            with link.staged(self._numbered(self._locating(table, rows.locators))) as stage:
-                source = self._join(table, stage, self._located(table, rows.locators))
-                into = f"INSERT INTO {target.sql} ({names}){target.overriding} SELECT {listed} {source}"
-
-                def some(first: int, last: int) -> int:
-                    return link.run(f"{into} WHERE s.c0 BETWEEN {first} AND {last}")
-
-                def own(error: Refused, row: int) -> None:
-                    self._own(link, target, (), error, stage, row)
-
-                return link.in_parts(len(rows.positions), some, own)[1]
+            into = f"INSERT INTO {target.sql} ({names}){target.overriding} SELECT {listed} "
+            where = self._located(table, rows.locators)
+            return self._in_parts(
+                link,
+                Sent(target),
+                self._locating(table, rows.locators),
+                lambda stage, within, count: link.run(f"{into}{self._join(table, stage, where)} WHERE {within}"),
+            )[1]
 
         return Written(rows, None, self._write.later(work).result)
 
@@ -141,19 +146,12 @@ class SQLSession(SQLReading):
 
         def work(link: SQLLink) -> tuple[list[Any], dict[int, str]]:
             link.expect(bool(table.locators))
-            with link.staged(self._numbered([*columns, *locators])) as stage:
 
-                def some(first: int, last: int) -> Any:
-                    within = f"{where} AND s.c0 BETWEEN {first} AND {last}"
-                    sql = self._updating(table, sets, stage, within)
-                    if back is not None:
-                        return link.returning(sql, back)
-                    return self._concerned(link.run(sql), last - first + 1, table)
+            def write(stage: str, within: str, count: int) -> Any:
+                sql = self._updating(table, sets, stage, f"{where} AND {within}")
+                return self._concerned(link.run(sql), count, table) if back is None else link.returning(sql, back)
 
-                def own(error: Refused, row: int) -> None:
-                    self._own(link, table, names, error, stage, row)
-
-                return link.in_parts(len(rows.positions), some, own)
+            return self._in_parts(link, Sent(table, names), [*columns, *locators], write)
 
         if told:
             done = self._write.later(work)
@@ -168,8 +166,7 @@ class SQLSession(SQLReading):
         if back is None:
             return Written(self._again(link, info, rows.take(landed)), landed, lambda: refusals)
         by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
-        empty = pa.table({pick.alias: pa.array([], pick.wire) for pick in picks})
-        stored = self._existing(link, table, pa.concat_tables(parts) if parts else empty, info.columns, by)
+        stored = self._existing(link, table, together(parts, picks), info.columns, by)
         if len(stored.positions) != len(landed):
             raise StoreError(
                 f"{self.where}: {len(landed)} rows of {info.name!r} were to be updated and {len(stored.positions)} "
@@ -195,17 +192,13 @@ class SQLSession(SQLReading):
                 keep = np.flatnonzero(after.landed(len(rows.positions)))
             locators = rows.locators.take(pa.array(keep))
             link.expect(bool(table.locators))
-            with link.staged(self._numbered(self._locating(table, locators))) as stage:
-                where = self._located(table, locators)
-
-                def some(first: int, last: int) -> int:
-                    sql = self._deleting(table, stage, f"{where} AND s.c0 BETWEEN {first} AND {last}")
-                    return link.run(sql)
-
-                def own(error: Refused, row: int) -> None:
-                    self._own(link, table, (), error, stage, row)
-
-                refused = link.in_parts(len(keep), some, own)[1]
+            where = self._located(table, locators)
+            refused = self._in_parts(
+                link,
+                Sent(table),
+                self._locating(table, locators),
+                lambda stage, within, count: link.run(self._deleting(table, stage, f"{where} AND {within}")),
+            )[1]
             return {int(keep[at]): reason for at, reason in refused.items()}
 
         return Written(rows, None, self._write.later(work).result)
@@ -233,7 +226,7 @@ class SQLSession(SQLReading):
                     keep &= written.landed(count)
             some = values if keep.all() else values.filter(pa.array(keep))
             names, columns = some.column_names, self._cells(table, some)
-            if some.num_rows > link.few_rows and all(one.form.write == "{}" for one in columns):
+            if _can_load(link, columns):
                 link.load(table, names, columns)
             elif some.num_rows:
                 picked = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(columns))
@@ -267,16 +260,12 @@ class SQLSession(SQLReading):
             if column.one_of:
                 line += f" CHECK ({self._q(column.name)} IN ({', '.join(map(text_sql, column.one_of))}))"
             lines.append(line)
-        link.define(f"CREATE TABLE {self._qualified(info.name)} ({', '.join(lines)})")
+        link.define(f"CREATE TABLE {link.qualified(info.name)} ({', '.join(lines)})")
         self._found.pop(info.name, None)
 
     @abstractmethod
     def _numbering(self) -> str:
         """What makes the database number the rows of a table."""
-
-    @abstractmethod
-    def _qualified(self, name: str) -> str:
-        """The name of a table to be made, in SQL."""
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         link = self._write.settled()

@@ -16,6 +16,8 @@ from .base import Refused
 
 _T = TypeVar("_T")
 _SPLIT = 8  # parts that a refused statement is divided into
+PAGE_ROWS = 1 << 17
+"""So many rows of a table or a query are read at once."""
 
 
 class Lost(StoreError):
@@ -35,13 +37,18 @@ class Form:
     read: str = "{}"
     """What to select of the column."""
     write: str = "{}"
-    """What to write of a staged value. If that is the value itself, rows can be loaded straight into the table."""
+    """What to write of a staged value."""
     fold: str | None = None
     """What to select of a value so that values which the database holds equal are equal; None: the core knows."""
     came: pa.DataType | None = None
     """The Arrow type in which they come back, if not that in which they are sent."""
     settles: bool = False
     """The database turns values into its own spelling, or refuses them, as only it knows."""
+
+    @property
+    def loads(self) -> bool:
+        """A value is written just as it is sent, so rows can be loaded straight into the table."""
+        return self.write == "{}"
 
 
 class Cells(NamedTuple):
@@ -96,6 +103,11 @@ class SQLLink(ABC):
     @abstractmethod
     def name_sql(self, name: str) -> str:
         """A name as SQL writes it."""
+
+    def qualified(self, name: str) -> str:
+        """A table's name as `TableInfo` has it, maybe with its schema, as SQL writes it."""
+        schema, dot, table = name.partition(".")
+        return f"{self.name_sql(schema)}.{self.name_sql(table)}" if dot else self.name_sql(name)
 
     def expect(self, indexed: bool) -> None:  # noqa: B027  a planner that knows of staged rows needs no word
         """Say whether an index finds the rows that the next statements join with staged ones."""
@@ -178,3 +190,10 @@ class SQLLink(ABC):
         if count:
             part(0, count)
         return done, refused
+
+
+def together(parts: Sequence[pa.Table], picks: Sequence[Pick]) -> pa.Table:
+    """The parts of a result as one table."""
+    if not parts:
+        return pa.table([pa.array([], pick.wire) for pick in picks], names=[pick.alias for pick in picks])
+    return pa.concat_tables(parts).combine_chunks()

@@ -18,10 +18,9 @@ from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .background import Background
 from .base import Condition, Session, Settled
-from .sql_link import Cells, Described, Form, Pick, SQLLink
+from .sql_link import Cells, Described, Form, Pick, SQLLink, together
 from .sql_text import text_sql
 
-_PAGE_ROWS = 1 << 17
 NUMBER = pa.int32()
 
 
@@ -43,7 +42,6 @@ class SQLReading(Session):
         self._found: dict[str, Described | None] = {}
         self._where = link.where
         self._q = link.name_sql
-        self._key: tuple[str, ...] = ()
 
     @property
     def where(self) -> str:
@@ -69,8 +67,7 @@ class SQLReading(Session):
 
     def _reading(self) -> SQLLink:
         """The link over which rows are read that this transaction has not written."""
-        link: SQLLink = self._write.settled()
-        return link
+        return self._asking()
 
     def _asking(self) -> SQLLink:
         """The link over which the database is asked what it makes of values."""
@@ -219,11 +216,7 @@ class SQLReading(Session):
                 return link.tried(picks, f"FROM {stage} AS s WHERE s.c0 BETWEEN {first} AND {last}", "s.c0")
 
             parts, _ = link.in_parts(len(each.dictionary), some, lambda error, row: None)
-        found = (
-            pa.concat_tables(parts)
-            if parts
-            else pa.table({"n": pa.array([], NUMBER), "value": pa.array([], form.wire)})
-        )
+        found = together(parts, picks)
         spelled = np.full(len(each.dictionary), -1)
         spelled[found["n"].to_numpy()] = np.where(found["value"].is_valid(), np.arange(found.num_rows), -1)
         places = pa.array(spelled, mask=spelled < 0).take(each.indices)

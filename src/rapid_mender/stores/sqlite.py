@@ -53,9 +53,6 @@ class SQLiteStore(Store):
             )
         return cls(path[1:])
 
-    def __repr__(self) -> str:
-        return f"SQLiteStore({self.path!r})"
-
     @property
     def where(self) -> str:
         return self.path
