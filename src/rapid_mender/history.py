@@ -97,6 +97,7 @@ class Recorder:
     def __post_init__(self) -> None:
         self._started = datetime.now(UTC)
         self._actor = _actor()
+        self._shape = history_info(self.info)
 
     def start(self) -> int:
         """The batch's number; taken on the first call, with a row in the batches."""
@@ -121,7 +122,7 @@ class Recorder:
         return self.batch
 
     def _prepare_history(self) -> None:
-        wanted = history_info(self.info)
+        wanted = self._shape
         found = self.session.find(wanted.name)
         if found is None:
             self.session.create(wanted)
@@ -156,13 +157,13 @@ class Recorder:
             "application": self.application,
         }
         columns = {name: changes[name] for name in changes.column_names if name != "action"}
-        self.session.append(history_info(self.info), pa.table({"change_no": numbers} | columns), same, odd, after)
+        self.session.append(self._shape, pa.table({"change_no": numbers} | columns), same, odd, after)
 
     def resume(self, session: Session) -> None:
         """Go on in another transaction, in which the batch has its row already."""
         self.session, self._row = session, None
         if self.batch is not None and self.history:
-            self._last = session.last(history_name(self.info.name), "change_no")
+            self._last = session.last(self._shape.name, "change_no")
 
     def finish(self, counts: Mapping[str, int], status: str = "done") -> None:
         """Complete the batch's row, or bring it up to date ("running"); if nothing was written there is none."""

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
+from functools import cache
 from typing import Any
 
 import pyarrow as pa
@@ -366,4 +367,9 @@ def _always(value: Any, constant: pa.Scalar) -> Expression:
 
 def shape_of(schema: pa.Schema) -> Shape:
     """The shape of records that come with a schema."""
-    return tuple((field.name, plain(pa.array([], field.type)).type) for field in schema)
+    return tuple((field.name, _plain_type(field.type)) for field in schema)
+
+
+@cache
+def _plain_type(kind: pa.DataType) -> pa.DataType:
+    return plain(pa.array([], kind)).type

@@ -72,6 +72,9 @@ class TableInfo:
     refers: tuple[str, ...] = ()
     """What the foreign keys of the table say, in words."""
 
+    def __hash__(self) -> int:
+        return hash((self.name, len(self.columns)))
+
     def __getitem__(self, name: str) -> Column:
         for column in self.columns:
             if column.name == name:

@@ -22,11 +22,11 @@ from ..core.masks import mask_of
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
 from .base import Conflict, Refused, Settled, without_password
-from .mariadb_link import Address, MariaDBLink
+from .mariadb_link import Address, MariaDBLink, lines_of
 from .mariadb_tables import BIG, NUMBER, TEXT, quoted
 from .server import ServerStore, seconds
 from .sql import Sent, SQLSession
-from .sql_link import PAGE_ROWS, Described, SQLLink
+from .sql_link import FEW_ROWS, PAGE_ROWS, Cells, Described, Rows, SQLLink
 from .sql_text import text_sql
 
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout", "statement_timeout")
@@ -115,6 +115,10 @@ class MariaDBSession(SQLSession):
             values = values.set_column(place, name, array)
         values, others = super().settle(info, values)
         return values, others | refused
+
+    def _rows(self, columns: Sequence[Cells]) -> Rows:
+        many = len(columns[0].values) > FEW_ROWS
+        return Rows(columns, lines_of(columns) if many else None)
 
     def _cannot_hold(self, column: Column, values: pa.Array) -> np.ndarray | None:
         if pa.types.is_floating(values.type):

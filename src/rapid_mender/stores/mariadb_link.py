@@ -23,8 +23,8 @@ from ..core.schema import Column
 from ..errors import StoreError
 from .base import Refused
 from .mariadb_errors import translated
-from .mariadb_tables import column_of, declare, describe, quoted
-from .sql_link import PAGE_ROWS, Cells, Described, Pick, SQLLink
+from .mariadb_tables import column_of, declare, definition, describe, quoted
+from .sql_link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from .sql_text import literals, text_sql
 
 _GROUP = 1_000  # rows that come in one value
@@ -55,6 +55,7 @@ class MariaDBLink(SQLLink):
         self._stages = 0
         self._loads = True
         self._by_index = False
+        self._described: dict[str, tuple[Described, str | None]] = {}
         self._other: MariaDBLink | None = None
         with translated(self.where):
             self._connection: Any = pymysql.connect(
@@ -159,16 +160,17 @@ class MariaDBLink(SQLLink):
     # -- rows that go -----------------------------------------------------------------------------------
 
     @contextmanager
-    def staged(self, columns: Sequence[Cells]) -> Iterator[str]:
-        names = [f"c{i}" for i in range(len(columns))]
-        if len(columns[0].values) <= self.few_rows:
-            yield self._few(columns)
+    def staged(self, rows: Rows) -> Iterator[str]:
+        names = [f"c{i}" for i in range(len(rows.columns))]
+        if len(rows) <= FEW_ROWS:
+            yield self._few(rows.columns)
             return
         self._stages += 1
         stage = f"rmend_stage_{self._stages}"
-        lines = ", ".join(f"{name} {one.form.staged}" for name, one in zip(names, columns, strict=True))
-        self.run(f"CREATE TEMPORARY TABLE {stage} ({lines}) ENGINE = InnoDB")
-        self._load(stage, names, columns)
+        lines = ", ".join(f"{name} {one.form.staged}" for name, one in zip(names, rows.columns, strict=True))
+        # it is read once, from its begin to its end: what InnoDB keeps of it takes twice the time
+        self.run(f"CREATE TEMPORARY TABLE {stage} ({lines}) ENGINE = Aria TRANSACTIONAL = 0")
+        self._load(stage, names, rows)
         yield stage
         self.run(f"DROP TEMPORARY TABLE {stage}")
 
@@ -182,11 +184,11 @@ class MariaDBLink(SQLLink):
         ]
         return f"({' UNION ALL '.join(f'SELECT {one}' for one in selects)}{end})"
 
-    def load(self, table: Described, names: Sequence[str], columns: Sequence[Cells]) -> None:
-        self._load(table.sql, [quoted(name) for name in names], columns)
+    def load(self, table: Described, names: Sequence[str], rows: Rows) -> None:
+        self._load(table.sql, [quoted(name) for name in names], rows)
 
-    def _load(self, into: str, names: Sequence[str], columns: Sequence[Cells]) -> None:
-        count = len(columns[0].values)
+    def _load(self, into: str, names: Sequence[str], rows: Rows) -> None:
+        columns = rows.columns
         if not self._loads:
             self._insert(into, names, columns)
             return
@@ -194,7 +196,7 @@ class MariaDBLink(SQLLink):
         targets = [f"@v{i}" if binary[i] else name for i, name in enumerate(names)]
         sets = ", ".join(f"{n} = UNHEX({t})" for n, t in zip(names, targets, strict=True) if n != t)
         with tempfile.NamedTemporaryFile(prefix="rmend-", dir=_folder()) as file:
-            file.write(_lines([one.values for one in columns]))
+            file.write(lines_of(columns) if rows.packed is None else rows.packed)
             file.flush()
             sql = (
                 f"LOAD DATA LOCAL INFILE {text_sql(file.name)} INTO TABLE {into} CHARACTER SET utf8mb4 "
@@ -210,8 +212,9 @@ class MariaDBLink(SQLLink):
                 return
         # LOCAL makes errors of rows into warnings
         warnings = self.ask("SHOW WARNINGS LIMIT 1")
-        if done != count or warnings:
-            raise Refused(self.where, warnings[0]["Message"] if warnings else f"{count - done} rows were not loaded")
+        if done != len(rows) or warnings:
+            missing = f"{len(rows) - done} rows were not loaded"
+            raise Refused(self.where, warnings[0]["Message"] if warnings else missing)
 
     def _run_load(self, sql: str) -> int:
         import pymysql
@@ -239,7 +242,14 @@ class MariaDBLink(SQLLink):
     # -- tables -----------------------------------------------------------------------------------------
 
     def describe(self, name: str) -> Described | None:
-        return describe(self.ask, name)
+        known, was = self._described.get(name, (None, None))
+        now = None if known is None else definition(self.ask, known)
+        if known is not None and now is not None and now == was:
+            return known
+        found = describe(self.ask, name)
+        if found is not None:  # what was asked before it was described: what is altered in between is seen next time
+            self._described[name] = found, now if known is not None and known.sql == found.sql else None
+        return found
 
     def tables(self) -> list[str]:
         rows = self.ask(
@@ -271,10 +281,10 @@ def _folder() -> str | None:
     return "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
 
 
-def _lines(columns: Sequence[pa.Array]) -> pa.Buffer | bytes:
+def lines_of(columns: Sequence[Cells]) -> pa.Buffer | bytes:
     """Rows as CSV: null is NULL, texts stand in quotes."""
     cells = []
-    for values in columns:
+    for _, values in columns:
         if pt.is_binary(values.type):
             texts = pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
         else:

@@ -23,6 +23,7 @@ _BLOBS = ("tinyblob", "blob", "mediumblob", "longblob", "varbinary", "binary")
 _TEXTS = ("char", "varchar", "tinytext", "text", "mediumtext", "longtext")
 _UNITS = {0: "s", 3: "ms", 6: "us"}
 _TYPE = re.compile(r"^(?P<name>\w+)(?:\((?P<args>(?:'(?:[^']|'')*'|[^)'])*)\))?(?P<rest>.*)$", re.S)
+_COUNTER = re.compile(r" AUTO_INCREMENT=\d+")
 _PLAIN = "CONVERT({} USING utf8mb4) COLLATE utf8mb4_bin"
 _LONG = 191
 """Longer texts are kept in a history as TEXT: a row of it has each column twice, and a row has a limit."""
@@ -58,8 +59,7 @@ def describe(ask: Ask, name: str) -> Described | None:
     primary = indexes.pop("PRIMARY", ())
     required = {column.name for column in columns if not column.nullable}
     finder = primary or next((names for names in indexes.values() if set(names) <= required), ())
-    of = f"EVENT_OBJECT_SCHEMA = {text_sql(schema)} AND EVENT_OBJECT_TABLE = {text_sql(table)}"
-    triggers = int(ask(f"SELECT count(*) AS n FROM information_schema.TRIGGERS WHERE {of}")[0]["n"]) > 0
+    triggers = _triggers(ask, schema, table) != "0"
     info = TableInfo(shown, columns, primary, tuple(indexes.values()), triggers, refers=_refers(ask, schema, table))
     return Described(
         info,
@@ -68,8 +68,22 @@ def describe(ask: Ask, name: str) -> Described | None:
         tuple(Locator(quoted(name), forms[name]) for name in finder),
         told=not any("on update" in (row["Extra"] or "").lower() for row in rows),
         indexes=every,
-        extra={"indexes": {"PRIMARY": primary} | indexes},
+        extra={"indexes": {"PRIMARY": primary} | indexes, "place": (schema, table)},
     )
+
+
+def definition(ask: Ask, table: Described) -> str | None:
+    """A text that changes when the description of a table does, and is there sooner; None if the table has gone."""
+    try:
+        shown = ask(f"SHOW CREATE TABLE {table.sql}")[0]["Create Table"]
+    except StoreError:
+        return None
+    return f"{_triggers(ask, *table.extra['place'])} {_COUNTER.sub('', shown)}"
+
+
+def _triggers(ask: Ask, schema: str, table: str) -> str:
+    of = f"EVENT_OBJECT_SCHEMA = {text_sql(schema)} AND EVENT_OBJECT_TABLE = {text_sql(table)}"
+    return str(ask(f"SELECT count(*) AS n FROM information_schema.TRIGGERS WHERE {of}")[0]["n"])
 
 
 def _find(ask: Ask, name: str) -> tuple[str, str, str, bool] | None:

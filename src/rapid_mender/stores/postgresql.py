@@ -106,7 +106,6 @@ def _own_parameters(url: str) -> tuple[str, float | None]:
 class PostgreSQLSession(SQLSession):
     number, text, big = NUMBER, TEXT, BIG
     returns_updates = True
-    slice_rows = 1 << 19  # rows that lie together in the table are then written together
 
     def __init__(self, link: PostgreSQLLink, store: PostgreSQLStore, write: bool) -> None:
         super().__init__(link, store.known)

@@ -13,8 +13,8 @@ from ..core.schema import Column
 from ..errors import StoreError
 from .adbc import AdbcLink
 from .postgresql_errors import translated
-from .postgresql_tables import NAMES, QUESTION, declare, described, numeric_type, spellings
-from .sql_link import Cells, Described, Pick, SQLLink
+from .postgresql_tables import NAMES, QUESTIONS, declare, described, numeric_type, spellings
+from .sql_link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink
 from .sql_text import literals, name_sql, text_sql
 
 _DIRECT = {"adbc.postgresql.use_copy": "false"}  # a statement that COPY cannot wrap, or whose error we want to know
@@ -35,7 +35,8 @@ class PostgreSQLLink(SQLLink):
     def __init__(self, where: str, database: Any, statement_timeout: float | None) -> None:
         self.where = where
         self._stages = 0
-        self._prepared = False
+        self._prepared: set[str] = set()
+        self._described: dict[str, tuple[str, Described]] = {}
         with translated(where):
             self._adbc = AdbcLink(database)
         settings = dict(_SETTINGS)
@@ -72,9 +73,10 @@ class PostgreSQLLink(SQLLink):
             return _bare(self._adbc.query(f"{sql} RETURNING {_listed(picks)}", **_DIRECT))
 
     @contextmanager
-    def staged(self, columns: Sequence[Cells]) -> Iterator[str]:
+    def staged(self, rows: Rows) -> Iterator[str]:
+        columns = rows.columns
         names = [f"c{i}" for i in range(len(columns))]
-        if len(columns[0].values) <= self.few_rows:
+        if len(rows) <= FEW_ROWS:
             yield f"({self._values(columns)} AS v ({', '.join(names)}))"
             return
         self._stages += 1
@@ -94,22 +96,25 @@ class PostgreSQLLink(SQLLink):
         marks = ", ".join(f"w{i}" for i in range(len(columns)))
         return f"SELECT * FROM (SELECT * FROM (VALUES ({typed}){others}) AS w ({marks}){empty})"
 
-    def load(self, table: Described, names: Sequence[str], columns: Sequence[Cells]) -> None:
-        rows = pa.table([one.values for one in columns], names=list(names))
+    def load(self, table: Described, names: Sequence[str], rows: Rows) -> None:
+        values = pa.table([one.values for one in rows.columns], names=list(names))
         with translated(self.where):
             name = table.extra["name"]
-            self._adbc.ingest(rows, name, create=False, **{"adbc.ingest.target_db_schema": table.extra["schema"]})
+            self._adbc.ingest(values, name, create=False, **{"adbc.ingest.target_db_schema": table.extra["schema"]})
 
     def describe(self, name: str) -> Described | None:
-        if not self._prepared:  # planning it takes longer than running it
-            self.run(f"PREPARE rmend_describe (text, text, boolean) AS {QUESTION}")
-            self._prepared = True
-        for schema, table, exact in spellings(name):
-            named = f"{text_sql(schema) if schema is not None else 'NULL'}, {text_sql(table)}, {exact}"
+        for question, schema, table in spellings(name):
+            if question not in self._prepared:  # planning it takes longer than running it
+                self.run(f"PREPARE {question} (text, text) AS {QUESTIONS[question]}")
+                self._prepared.add(question)
+            named = f"{text_sql(schema) if schema is not None else 'NULL'}, {text_sql(table)}"
             with translated(self.where):
-                found = self._adbc.query(f"EXECUTE rmend_describe ({named})", **_DIRECT)
+                found = self._adbc.query(f"EXECUTE {question} ({named})", **_DIRECT)
             if found.num_rows:
-                return described(found["found"][0].as_py())
+                text = found["found"][0].as_py()
+                if name not in self._described or self._described[name][0] != text:
+                    self._described[name] = text, described(text)
+                return self._described[name][1]
         return None
 
     def tables(self) -> list[str]:

@@ -31,7 +31,7 @@ NUMBER = Form(pa.int32(), "integer", "{}::integer")
 _BY_PLACE = Locator("ctid", Form(pa.string(), "text", "{}::text", "{}::text", "{}::tid"))
 _BY_PART = Locator("tableoid", Form(pa.int64(), "bigint", "{}::bigint", "{}::bigint", "{}::oid"))
 
-QUESTION = """
+_QUESTION = """
 SELECT json_build_object(
   'schema', n.nspname, 'name', c.relname, 'kind', c.relkind, 'here', n.nspname = current_schema(),
   'rules', c.relhasrules,
@@ -66,10 +66,14 @@ SELECT json_build_object(
 )::text AS found
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind IN ('r', 'p', 'v', 'f', 'm')
-  AND CASE WHEN $3 THEN c.relname = $2 ELSE lower(c.relname) = lower($2) END
+  AND {}
   AND CASE WHEN $1 IS NULL THEN n.nspname = ANY (current_schemas(false)) ELSE n.nspname = $1 END
 ORDER BY array_position(current_schemas(false), n.nspname), c.relname LIMIT 1"""
-"""Describes a table: of a schema or, if that is null, of the search path; by its exact name or not."""
+QUESTIONS = {
+    "rmend_exact": _QUESTION.replace("{}", "c.relname = $2"),
+    "rmend_alike": _QUESTION.replace("{}", "lower(c.relname) = lower($2)"),
+}
+"""Describe a table of a schema or, if that is null, of the search path; by its exact name or one in other letters."""
 
 NAMES = """
 SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname AS name
@@ -78,14 +82,15 @@ WHERE c.relkind IN ('r', 'p', 'v') AND NOT c.relispartition AND n.nspname <> 'in
   AND n.nspname NOT LIKE 'pg\\_%' ORDER BY n.nspname <> current_schema(), 1"""
 
 
-def spellings(name: str) -> list[tuple[str | None, str, bool]]:
-    """What a table's name may mean, the likelier first: its schema, its name there, and whether that is exact."""
+def spellings(name: str) -> list[tuple[str, str | None, str]]:
+    """What a table's name may mean, the likelier first: which question finds it, its schema, and its name there."""
     dots = [match.start() for match in re.finditer(r"\.", name)]
-    return [(None, name, True), *((name[:at], name[at + 1 :], True) for at in dots), (None, name, False)]
+    parts = [("rmend_exact", name[:at], name[at + 1 :]) for at in dots]
+    return [("rmend_exact", None, name), *parts, ("rmend_alike", None, name)]
 
 
 def described(found: str) -> Described:
-    """A table from what one of `questions` found."""
+    """A table from what one of `QUESTIONS` found."""
     one = json.loads(found)
     name = one["name"] if one["here"] else f"{one['schema']}.{one['name']}"
     if one["kind"] == "m":

@@ -17,7 +17,7 @@ from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .base import Refusals, Refused, Written
-from .sql_link import Cells, Described, Pick, SQLLink, together
+from .sql_link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink, together
 from .sql_reading import NUMBER, SQLReading
 from .sql_text import text_sql
 
@@ -30,9 +30,9 @@ class Sent(NamedTuple):
     key: Sequence[str] = ()
 
 
-def _can_load(link: SQLLink, columns: Sequence[Cells]) -> bool:
+def _can_load(columns: Sequence[Cells]) -> bool:
     """Whether rows can be loaded straight into their table, and are so many that it is worth it."""
-    return len(columns[0].values) > link.few_rows and all(one.form.loads for one in columns)
+    return len(columns[0].values) > FEW_ROWS and all(one.form.loads for one in columns)
 
 
 class SQLSession(SQLReading):
@@ -64,14 +64,19 @@ class SQLSession(SQLReading):
         told = told and not any(column.has_default or column.generated for column in left_out)
         sent = Sent(table, values.column_names, tuple(key))
         columns = self._cells(table, values)
-        if not values.num_columns:  # only what the database fills itself
+        if not columns:  # only what the database fills itself
             raise StoreError(f"{self.where}: a row of {info.name!r} needs at least one value; send a column")
+        if told and _can_load(columns):
+            rows = self._rows(columns)
+            refused = self._write.later(lambda link: self._load(link, sent, rows)).result
+            return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
+        rows = self._numbered(columns)
         if told:
-            refused = self._write.later(lambda link: self._insert(link, sent, columns)[1]).result
+            refused = self._write.later(lambda link: self._insert(link, sent, rows)[1]).result
             return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
         link = self._write.settled()
         picks = self._picks(table, info.columns, "")
-        parts, refusals = self._insert(link, sent, columns, picks)
+        parts, refusals = self._insert(link, sent, rows, picks)
         landed = np.delete(np.arange(values.num_rows), list(refusals))
         stored = self._existing(link, table, together(parts, picks), info.columns, list(key))
         if len(stored.positions) != len(landed):
@@ -81,37 +86,40 @@ class SQLSession(SQLReading):
             )
         return Written(stored, landed, lambda: refusals)
 
+    def _load(self, link: SQLLink, sent: Sent, rows: Rows) -> Refusals:
+        """Load rows straight into their table; if it does not take all of them, the other way."""
+        link.run("SAVEPOINT rmend_load")
+        try:
+            link.load(sent.table, sent.names, rows)
+            link.run("RELEASE SAVEPOINT rmend_load")
+            return {}
+        except Refused:
+            link.run("ROLLBACK TO SAVEPOINT rmend_load")
+            link.run("RELEASE SAVEPOINT rmend_load")
+        return self._insert(link, sent, self._numbered(rows.columns))[1]
+
     def _insert(
-        self, link: SQLLink, sent: Sent, columns: Sequence[Cells], picks: Sequence[Pick] = ()
+        self, link: SQLLink, sent: Sent, rows: Rows, picks: Sequence[Pick] = ()
     ) -> tuple[list[Any], dict[int, str]]:
-        if not picks and _can_load(link, columns):
-            link.run("SAVEPOINT rmend_load")
-            try:
-                link.load(sent.table, sent.names, columns)
-                link.run("RELEASE SAVEPOINT rmend_load")
-                return [], {}
-            except Refused:
-                link.run("ROLLBACK TO SAVEPOINT rmend_load")
-                link.run("RELEASE SAVEPOINT rmend_load")
         into = f"INSERT INTO {sent.table.sql} ({', '.join(map(self._q, sent.names))}){sent.table.overriding} "
-        values = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(columns, 1))
+        values = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(rows.columns[1:], 1))
 
         def write(stage: str, within: str, count: int) -> Any:
             sql = f"{into}SELECT {values} FROM {stage} AS s WHERE {within} ORDER BY s.c0"
             return link.returning(sql, picks) if picks else link.run(sql)
 
-        return self._in_parts(link, sent, columns, write)
+        return self._in_parts(link, sent, rows, write)
 
     def _in_parts(
-        self, link: SQLLink, sent: Sent, columns: Sequence[Cells], write: Callable[[str, str, int], Any]
+        self, link: SQLLink, sent: Sent, rows: Rows, write: Callable[[str, str, int], Any]
     ) -> tuple[list[Any], dict[int, str]]:
-        """Stage rows and write them; leave those out that the database refuses for their own fault.
+        """Stage numbered rows and write them; leave those out that the database refuses for their own fault.
 
         `write(stage, within, count)` writes the staged rows s for which the condition `within` holds, so many.
         """
-        with link.staged(self._numbered(columns)) as stage:
+        with link.staged(rows) as stage:
             return link.in_parts(
-                len(columns[0].values),
+                len(rows),
                 lambda first, last: write(stage, f"s.c0 BETWEEN {first} AND {last}", last - first + 1),
                 lambda error, row: self._own(link, sent, error, stage, row),
             )
@@ -120,6 +128,7 @@ class SQLSession(SQLReading):
         table, target = self._described(info), self._described(to)
         names = ", ".join(self._q(column.name) for column in info.columns if not column.generated)
         listed = ", ".join(f"t.{self._q(column.name)}" for column in info.columns if not column.generated)
+        located = self._numbered(self._locating(table, rows.locators))
 
         def work(link: SQLLink) -> Refusals:
             link.expect(bool(table.locators))
@@ -128,7 +137,7 @@ class SQLSession(SQLReading):
             return self._in_parts(
                 link,
                 Sent(target),
-                self._locating(table, rows.locators),
+                located,
                 lambda stage, within, count: link.run(f"{into}{self._join(table, stage, where)} WHERE {within}"),
             )[1]
 
@@ -136,8 +145,8 @@ class SQLSession(SQLReading):
 
     def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
         table, names = self._described(info), values.column_names
-        locators = self._locating(table, rows.locators)
         columns = self._cells(table, values)
+        sent = self._numbered([*columns, *self._locating(table, rows.locators)])
         sets = {n: one.form.write.format(f"s.c{i}") for i, (n, one) in enumerate(zip(names, columns, strict=True), 1)}
         told = table.told and not info.triggers and not any(column.generated for column in info.columns)
         where = self._located(table, rows.locators, len(names) + 1)
@@ -151,7 +160,7 @@ class SQLSession(SQLReading):
                 sql = self._updating(table, sets, stage, f"{where} AND {within}")
                 return self._concerned(link.run(sql), count, table) if back is None else link.returning(sql, back)
 
-            return self._in_parts(link, Sent(table, names), [*columns, *locators], write)
+            return self._in_parts(link, Sent(table, names), sent, write)
 
         if told:
             done = self._write.later(work)
@@ -196,7 +205,7 @@ class SQLSession(SQLReading):
             refused = self._in_parts(
                 link,
                 Sent(table),
-                self._locating(table, locators),
+                self._numbered(self._locating(table, locators)),
                 lambda stage, within, count: link.run(self._deleting(table, stage, f"{where} AND {within}")),
             )[1]
             return {int(keep[at]): reason for at, reason in refused.items()}
@@ -218,26 +227,27 @@ class SQLSession(SQLReading):
             if value is not None:
                 values = values.append_column(name, pa.repeat(pa.scalar(value, table.info[name].type), count))
         number = info.primary_key[0] if info.primary_key else None
+        names, every = values.column_names, self._rows(self._cells(table, values))
 
         def work(link: SQLLink) -> None:
             keep = np.ones(count, bool)
             for written in after:
                 if written.rows is None and written.refusals():
                     keep &= written.landed(count)
-            some = values if keep.all() else values.filter(pa.array(keep))
-            names, columns = some.column_names, self._cells(table, some)
-            if _can_load(link, columns):
-                link.load(table, names, columns)
-            elif some.num_rows:
-                picked = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(columns))
+            rows = every if keep.all() else self._rows(self._cells(table, values.filter(pa.array(keep))))
+            if _can_load(rows.columns):
+                link.load(table, names, rows)
+            elif len(rows):
+                picked = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(rows.columns))
                 into = f"INSERT INTO {table.sql} ({', '.join(map(self._q, names))}) "
-                with link.staged(columns) as stage:
+                with link.staged(rows) as stage:
                     link.run(f"{into}SELECT {picked} FROM {stage} AS s")
-            for name, (positions, cells) in (raw or {}).items():
+            for name, (positions, texts) in (raw or {}).items():
                 assert number is not None
                 numbers = one_array(values[number]).take(pa.array(positions))
                 sets = {name: self._unspelled("s.c1", table, name)}
-                with link.staged([Cells(self.big, numbers), Cells(self.text, one_array(cells["text"]))]) as stage:
+                cells = [Cells(self.big, numbers), Cells(self.text, one_array(texts["text"]))]
+                with link.staged(self._rows(cells)) as stage:
                     link.run(self._updating(table, sets, stage, f"t.{self._q(number)} = s.c0"))
 
         self._write.later(work)

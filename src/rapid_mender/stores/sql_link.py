@@ -16,6 +16,8 @@ from .base import Refused
 
 _T = TypeVar("_T")
 _SPLIT = 8  # parts that a refused statement is divided into
+FEW_ROWS = 48
+"""So many rows are sent in the statement's own text, without a table of their own."""
 PAGE_ROWS = 1 << 17
 """So many rows of a table or a query are read at once."""
 
@@ -58,6 +60,18 @@ class Cells(NamedTuple):
     values: pa.Array
 
 
+@dataclass
+class Rows:
+    """Rows on their way to the database."""
+
+    columns: Sequence[Cells]
+    packed: Any = None
+    """What a link sends for them, if that was made ahead, while the link was at other work."""
+
+    def __len__(self) -> int:
+        return len(self.columns[0].values)
+
+
 class Pick(NamedTuple):
     """One column of a result."""
 
@@ -97,8 +111,6 @@ class SQLLink(ABC):
     """One connection to a database server, in a transaction."""
 
     where: str
-    few_rows = 48
-    """So many rows are sent in the statement's own text, without a table of their own."""
 
     @abstractmethod
     def name_sql(self, name: str) -> str:
@@ -129,11 +141,11 @@ class SQLLink(ABC):
         """Run an INSERT (or UPDATE, where the database can), and give back columns of the rows that it wrote."""
 
     @abstractmethod
-    def staged(self, columns: Sequence[Cells]) -> AbstractContextManager[str]:
+    def staged(self, rows: Rows) -> AbstractContextManager[str]:
         """Send rows. Gives what stands for them in FROM: a relation with the columns c0, c1 …"""
 
     @abstractmethod
-    def load(self, table: Described, names: Sequence[str], columns: Sequence[Cells]) -> None:
+    def load(self, table: Described, names: Sequence[str], rows: Rows) -> None:
         """Load rows straight into a table. Raises Refused if it does not take all of them."""
 
     @abstractmethod

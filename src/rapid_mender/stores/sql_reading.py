@@ -18,7 +18,7 @@ from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .background import Background
 from .base import Condition, Session, Settled
-from .sql_link import Cells, Described, Form, Pick, SQLLink, together
+from .sql_link import Cells, Described, Form, Pick, Rows, SQLLink, together
 from .sql_text import text_sql
 
 NUMBER = pa.int32()
@@ -27,7 +27,7 @@ NUMBER = pa.int32()
 class SQLReading(Session):
     """One transaction on a database server. Writes go on in the background; reads wait for them."""
 
-    slice_rows = 1 << 17
+    slice_rows = 1 << 19  # a page of a large table, once read, is then used for many rows
     number: Form
     """How the number of a staged row is sent."""
     text: Form
@@ -106,10 +106,14 @@ class SQLReading(Session):
             for name in values.column_names
         ]
 
-    def _numbered(self, columns: Sequence[Cells]) -> list[Cells]:
-        """The columns with the number of the row before them: c0 is the number, c1 the first column."""
+    def _rows(self, columns: Sequence[Cells]) -> Rows:
+        """Rows of these columns, made as ready to be sent as can be without the link."""
+        return Rows(columns)
+
+    def _numbered(self, columns: Sequence[Cells]) -> Rows:
+        """Rows with their number before them: c0 is the number, c1 the first column."""
         count = len(columns[0].values)
-        return [Cells(self.number, pa.array(np.arange(count, dtype=np.int32))), *columns]
+        return self._rows([Cells(self.number, pa.array(np.arange(count, dtype=np.int32))), *columns])
 
     def _picks(self, table: Described, columns: Sequence[Column], of: str = "t.") -> list[Pick]:
         wanted = [(f"r{i}", *locator) for i, locator in enumerate(table.locators)]
