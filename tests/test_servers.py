@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
+from decimal import Decimal
 from pathlib import Path
 from typing import Any
 
@@ -96,6 +97,43 @@ def test_a_missing_right_is_named(database: servers.Database, kind: str) -> None
             database.run(f"DROP OWNED BY {name}", f"DROP ROLE {name}")
         else:
             database.run(f"DROP USER {name}{host}")
+
+
+@both
+def test_a_store_that_is_kept_sees_what_others_alter(database: servers.Database, kind: str) -> None:
+    database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)")
+    job = rm.Job(store=type(database.store)(database.url), table="t", key="id")
+
+    def newest(record: dict[str, Any]) -> dict[str, Any]:
+        assert rm.merge(job, [record]).counts["reject"] == 0
+        return rm.history(job.store, "t", key={"id": 1}).to_pylist()[-1]
+
+    for v in range(4):  # what was described is now remembered
+        assert newest({"id": 1, "v": v})["new_v"] == v
+    wider = "MODIFY {} {}" if kind == "mariadb" else "ALTER {} TYPE {}"
+    for column, narrow, wide, fits, new in (
+        ("w", "varchar(5)", "varchar(9)", "abc", "abcdefgh"),
+        ("n", "numeric(6,2)", "numeric(8,4)", Decimal("1.25"), Decimal("1.2345")),  # a database would round it
+    ):
+        database.run(f"ALTER TABLE t ADD COLUMN {column} {narrow}")
+        assert newest({"id": 1, column: fits})[f"new_{column}"] == fits
+        database.run(f"ALTER TABLE t {wider.format(column, wide)}")
+        with pytest.raises(rm.StoreError, match=rf"t_history.old_{column} is .*; alter the history's columns"):
+            newest({"id": 1, column: new})
+        database.run(*(f"ALTER TABLE t_history {wider.format(f'{side}_{column}', wide)}" for side in ("old", "new")))
+        assert newest({"id": 1, column: new})[f"new_{column}"] == new
+    if kind == "mariadb":
+        database.run("CREATE TRIGGER more BEFORE UPDATE ON t FOR EACH ROW SET NEW.v = NEW.v + 100")
+    else:
+        body = "$$ BEGIN NEW.v = NEW.v + 100; RETURN NEW; END $$"
+        database.run(
+            f"CREATE FUNCTION more() RETURNS trigger LANGUAGE plpgsql AS {body}",
+            "CREATE TRIGGER more BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION more()",
+        )
+    assert newest({"id": 1, "v": 7})["new_v"] == 107, "the history has what the database stored"
+    database.run("DROP TABLE t")
+    with pytest.raises(rm.StoreError, match="there is no table 't'"):
+        rm.merge(job, [{"id": 1, "v": 8}])
 
 
 @both

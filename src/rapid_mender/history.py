@@ -132,10 +132,21 @@ class Recorder:
                 "history = false"
             )
         else:
+            self._check_history(found)
             new = [column for column in wanted.columns if column.name not in found]
             if new:
                 self.session.add_columns(wanted.name, new)
         self._last = self.session.last(wanted.name, "change_no")
+
+    def _check_history(self, found: TableInfo) -> None:
+        """A column of the table may have been altered since: then a database may cut or round what the history gets."""
+        for column in self.info.columns:
+            for name in (f"old_{column.name}", f"new_{column.name}"):
+                if name in found and found[name].declared and column.declared and not found[name].holds(column):
+                    raise StoreError(
+                        f"{found.name}.{name} is {found[name].declared}, but {self.info.name}.{column.name} is "
+                        f"{column.declared}; alter the history's columns to that type and run again"
+                    )
 
     def record(self, action: str, changes: pa.Table, odd: OddCells, after: Sequence[Written] = ()) -> None:
         """Append changes of one action to the history, but for those that a store refused in `after`.

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Iterable
 from dataclasses import dataclass
+from functools import cached_property
 from typing import Literal
 
 import pyarrow as pa
+import pyarrow.types as pt
 
+_UNITS = ("s", "ms", "us", "ns")
 Fold = Literal["case", "blanks", "collation"]
 
 
@@ -55,8 +58,16 @@ class Column:
         """Whether an insert must send a value for this column."""
         return not self.nullable and not self.has_default and not self.generated
 
+    def holds(self, other: Column) -> bool:
+        """Whether this column keeps every value of another one just as it is."""
+        if self.length is not None and (other.length is None or other.length > self.length):
+            return False
+        listed = set(self.labels) >= set(other.labels) and set(self.members) >= set(other.members)
+        digits = (6 if self.fraction is None else self.fraction) >= (6 if other.fraction is None else other.fraction)
+        return listed and digits and self.width == other.width and _holds(self.type, other.type)
 
-@dataclass(frozen=True, slots=True)
+
+@dataclass(frozen=True)
 class TableInfo:
     """One table, as its store describes it."""
 
@@ -76,13 +87,14 @@ class TableInfo:
         return hash((self.name, len(self.columns)))
 
     def __getitem__(self, name: str) -> Column:
-        for column in self.columns:
-            if column.name == name:
-                return column
-        raise KeyError(name)
+        return self._by_name[name]
 
     def __contains__(self, name: object) -> bool:
-        return any(column.name == name for column in self.columns)
+        return name in self._by_name
+
+    @cached_property
+    def _by_name(self) -> dict[str, Column]:
+        return {column.name: column for column in self.columns}
 
     def named(self, name: str) -> Column | None:
         """The column of this name, else one whose name differs in upper and lower case only."""
@@ -102,6 +114,19 @@ class TableInfo:
     def pick(self, names: Iterable[str]) -> list[Column]:
         return [self[name] for name in names]
 
-    @property
+    @cached_property
     def schema(self) -> pa.Schema:
         return pa.schema([pa.field(column.name, column.type) for column in self.columns])
+
+
+def _holds(kind: pa.DataType, other: pa.DataType) -> bool:
+    if kind == other:
+        return True
+    if pt.is_integer(kind) and pt.is_integer(other):
+        room = kind.bit_width - pt.is_signed_integer(kind), other.bit_width - pt.is_signed_integer(other)
+        return room[0] >= room[1] and (pt.is_signed_integer(kind) or pt.is_unsigned_integer(other))
+    if pt.is_decimal(kind) and pt.is_decimal(other):
+        return kind.scale >= other.scale and kind.precision - kind.scale >= other.precision - other.scale
+    if pt.is_timestamp(kind) and pt.is_timestamp(other):
+        return kind.tz == other.tz and _UNITS.index(kind.unit) >= _UNITS.index(other.unit)
+    return pt.is_floating(kind) and pt.is_floating(other) and kind.bit_width >= other.bit_width

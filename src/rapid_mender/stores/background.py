@@ -26,10 +26,17 @@ class Background(Generic[_L]):
         self._waiting: deque[Future[Any]] = deque()
         self._failed: BaseException | None = None
 
-    def later(self, work: Callable[[_L], _T]) -> Future[_T]:
-        """Do something with the link soon. Waits only when too much is queued."""
-        while len(self._waiting) >= _AHEAD:
+    def later(self, work: Callable[[_L], _T], little: bool = False) -> Future[_T]:
+        """Do something with the link soon; what is little work and need not wait, at once in the caller's thread.
+
+        Waits only when too much is queued.
+        """
+        while len(self._waiting) >= _AHEAD or (self._waiting and self._waiting[0].done()):
             self._waiting.popleft().result()
+        if little and not self._waiting:
+            done: Future[_T] = Future()
+            done.set_result(self._one(work))
+            return done
         done = self._thread.submit(self._one, work)
         self._waiting.append(done)
         return done

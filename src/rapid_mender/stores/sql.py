@@ -7,7 +7,8 @@ from __future__ import annotations
 
 from abc import abstractmethod
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from typing import Any, NamedTuple
+from concurrent.futures import Future
+from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -20,6 +21,8 @@ from .base import Refusals, Refused, Written
 from .sql_link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink, together
 from .sql_reading import NUMBER, SQLReading
 from .sql_text import text_sql
+
+_T = TypeVar("_T")
 
 
 class Sent(NamedTuple):
@@ -55,6 +58,10 @@ class SQLSession(SQLReading):
     def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
         """Raise Conflict if the database refused a staged row for what another transaction wrote meanwhile."""
 
+    def _later(self, count: int, work: Callable[[SQLLink], _T]) -> Future[_T]:
+        """Write so many rows soon."""
+        return self._write.later(work, little=count <= FEW_ROWS)
+
     # -- writing ----------------------------------------------------------------------------------------
 
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
@@ -68,11 +75,11 @@ class SQLSession(SQLReading):
             raise StoreError(f"{self.where}: a row of {info.name!r} needs at least one value; send a column")
         if told and _can_load(columns):
             rows = self._rows(columns)
-            refused = self._write.later(lambda link: self._load(link, sent, rows)).result
+            refused = self._later(len(rows), lambda link: self._load(link, sent, rows)).result
             return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
         rows = self._numbered(columns)
         if told:
-            refused = self._write.later(lambda link: self._insert(link, sent, rows)[1]).result
+            refused = self._later(len(rows), lambda link: self._insert(link, sent, rows)[1]).result
             return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
         link = self._write.settled()
         picks = self._picks(table, info.columns, "")
@@ -141,7 +148,7 @@ class SQLSession(SQLReading):
                 lambda stage, within, count: link.run(f"{into}{self._join(table, stage, where)} WHERE {within}"),
             )[1]
 
-        return Written(rows, None, self._write.later(work).result)
+        return Written(rows, None, self._later(len(rows.positions), work).result)
 
     def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
         table, names = self._described(info), values.column_names
@@ -163,7 +170,7 @@ class SQLSession(SQLReading):
             return self._in_parts(link, Sent(table, names), sent, write)
 
         if told:
-            done = self._write.later(work)
+            done = self._later(len(sent), work)
             stored = rows.values
             for name in names:
                 stored = stored.set_column(stored.column_names.index(name), name, values[name])
@@ -210,7 +217,7 @@ class SQLSession(SQLReading):
             )[1]
             return {int(keep[at]): reason for at, reason in refused.items()}
 
-        return Written(rows, None, self._write.later(work).result)
+        return Written(rows, None, self._later(len(rows.positions), work).result)
 
     def append(
         self,
@@ -250,7 +257,7 @@ class SQLSession(SQLReading):
                 with link.staged(self._rows(cells)) as stage:
                     link.run(self._updating(table, sets, stage, f"t.{self._q(number)} = s.c0"))
 
-        self._write.later(work)
+        self._later(count, work)
 
     @abstractmethod
     def _unspelled(self, expression: str, table: Described, name: str) -> str:
