@@ -270,7 +270,7 @@ def _on_server(name: str, scale: int, rounds: int, rest: float) -> Rows:
 
 def _growth(scale: int) -> str:
     found = {kind: servers.growth(kind, scale) for kind in servers.KINDS}
-    servers.plot(found, _DOC.parent / "growth.png")
+    servers.plot(found, scale, _DOC.parent / "growth.png")
     title = f"## How the cost grows on servers (sizes divided by {scale})" if scale > 1 else "## How the cost grows"
     return f"{title}\n\n![How the cost grows](growth.png)\n\n{servers.table_of(found)}"
 

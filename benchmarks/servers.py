@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -129,7 +130,13 @@ def _wider(table: pa.Table, columns: int) -> pa.Table:
     return table
 
 
-def plot(found: dict[str, dict[str, list[tuple[float, float]]]], path: Path) -> None:
+_FIXED = {  # records of the batch and rows of the table, where they do not grow
+    "rows of the table": "{100_000} records", "records of the batch": "{3_000_000} rows",
+    "% unchanged": "{300_000} records on {1_000_000} rows", "columns": "{100_000} records on {300_000} rows",
+}  # fmt: skip
+
+
+def plot(found: dict[str, dict[str, list[tuple[float, float]]]], scale: int, path: Path) -> None:
     """One panel for each thing that grows, one line for each store."""
     import matplotlib
 
@@ -143,11 +150,16 @@ def plot(found: dict[str, dict[str, list[tuple[float, float]]]], path: Path) -> 
         for kind, series in found.items():
             places, seconds = zip(*series[name], strict=True)
             axis.plot(places, seconds, marks[kind], label=kind)
-        if "%" not in name:
+        if name in ("rows of the table", "records of the batch"):
             axis.set_xscale("log")
-            axis.minorticks_off()
+        if name == "records of the batch":
+            axis.set_yscale("log")
+            axis.yaxis.set_major_formatter("{x:g}")
+        else:
+            axis.set_ylim(bottom=0)
+        axis.minorticks_off()
         axis.set_xticks(places, [_short(place) for place in places])
-        axis.set_ylim(bottom=0)
+        axis.set_title(re.sub(r"{(\w+)}", lambda size: _short(int(size[1]) / scale), _FIXED[name]), fontsize=10)
         axis.set_xlabel(name)
         axis.grid(True, alpha=0.3)
     axes[0].set_ylabel("seconds")

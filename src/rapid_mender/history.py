@@ -142,7 +142,9 @@ class Recorder:
         """A column of the table may have been altered since: then a database may cut or round what the history gets."""
         for column in self.info.columns:
             for name in (f"old_{column.name}", f"new_{column.name}"):
-                if name in found and found[name].declared and column.declared and not found[name].holds(column):
+                if name not in found or not column.declared or found[name].declared in ("", column.declared):
+                    continue
+                if not found[name].holds(column):
                     raise StoreError(
                         f"{found.name}.{name} is {found[name].declared}, but {self.info.name}.{column.name} is "
                         f"{column.declared}; alter the history's columns to that type and run again"

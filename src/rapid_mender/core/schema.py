@@ -64,7 +64,8 @@ class Column:
             return False
         listed = set(self.labels) >= set(other.labels) and set(self.members) >= set(other.members)
         digits = (6 if self.fraction is None else self.fraction) >= (6 if other.fraction is None else other.fraction)
-        return listed and digits and self.width == other.width and _holds(self.type, other.type)
+        alike = self.width == other.width and (other.trims or not self.trims)
+        return listed and digits and alike and _holds(self.type, other.type)
 
 
 @dataclass(frozen=True)
