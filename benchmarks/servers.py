@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Callable
 from pathlib import Path
@@ -130,12 +129,6 @@ def _wider(table: pa.Table, columns: int) -> pa.Table:
     return table
 
 
-_FIXED = {  # records of the batch and rows of the table, where they do not grow
-    "rows of the table": "{100_000} records", "records of the batch": "{3_000_000} rows",
-    "% unchanged": "{300_000} records on {1_000_000} rows", "columns": "{100_000} records on {300_000} rows",
-}  # fmt: skip
-
-
 def plot(found: dict[str, dict[str, list[tuple[float, float]]]], scale: int, path: Path) -> None:
     """One panel for each thing that grows, one line for each store."""
     import matplotlib
@@ -144,6 +137,12 @@ def plot(found: dict[str, dict[str, list[tuple[float, float]]]], scale: int, pat
     import matplotlib.pyplot as plt
 
     names = list(next(iter(found.values())))
+    fixed = {
+        "rows of the table": f"{_short(100_000 / scale)} records",
+        "records of the batch": f"{_short(3_000_000 / scale)} rows",
+        "% unchanged": f"{_short(300_000 / scale)} records on {_short(1_000_000 / scale)} rows",
+        "columns": f"{_short(100_000 / scale)} records on {_short(300_000 / scale)} rows",
+    }
     figure, axes = plt.subplots(1, len(names), figsize=(13, 3.6), constrained_layout=True)
     marks = dict(zip(found, ("o-", "s--", "^:"), strict=False))
     for axis, name in zip(axes, names, strict=True):
@@ -159,7 +158,7 @@ def plot(found: dict[str, dict[str, list[tuple[float, float]]]], scale: int, pat
             axis.set_ylim(bottom=0)
         axis.minorticks_off()
         axis.set_xticks(places, [_short(place) for place in places])
-        axis.set_title(re.sub(r"{(\w+)}", lambda size: _short(int(size[1]) / scale), _FIXED[name]), fontsize=10)
+        axis.set_title(fixed[name], fontsize=10)
         axis.set_xlabel(name)
         axis.grid(True, alpha=0.3)
     axes[0].set_ylabel("seconds")

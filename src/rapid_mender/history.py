@@ -6,6 +6,7 @@ import getpass
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -97,7 +98,10 @@ class Recorder:
     def __post_init__(self) -> None:
         self._started = datetime.now(UTC)
         self._actor = _actor()
-        self._shape = history_info(self.info)
+
+    @cached_property
+    def _shape(self) -> TableInfo:
+        return history_info(self.info)
 
     def start(self) -> int:
         """The batch's number; taken on the first call, with a row in the batches."""
@@ -142,9 +146,7 @@ class Recorder:
         """A column of the table may have been altered since: then a database may cut or round what the history gets."""
         for column in self.info.columns:
             for name in (f"old_{column.name}", f"new_{column.name}"):
-                if name not in found or not column.declared or found[name].declared in ("", column.declared):
-                    continue
-                if not found[name].holds(column):
+                if name in found and not found[name].holds(column):
                     raise StoreError(
                         f"{found.name}.{name} is {found[name].declared}, but {self.info.name}.{column.name} is "
                         f"{column.declared}; alter the history's columns to that type and run again"

@@ -59,7 +59,9 @@ class Column:
         return not self.nullable and not self.has_default and not self.generated
 
     def holds(self, other: Column) -> bool:
-        """Whether this column keeps every value of another one just as it is."""
+        """Whether this column keeps every value of another one just as it is; one without a declared type does."""
+        if not self.declared or not other.declared or self.declared == other.declared:
+            return True
         if self.length is not None and (other.length is None or other.length > self.length):
             return False
         listed = set(self.labels) >= set(other.labels) and set(self.members) >= set(other.members)

@@ -118,8 +118,10 @@ class MariaDBSession(SQLSession):
         return values, others | refused
 
     def _rows(self, columns: Sequence[Cells]) -> Rows:
-        many = len(columns[0].values) > FEW_ROWS
-        return Rows(columns, lines_of(columns) if many else None)
+        rows = Rows(columns)
+        if len(rows) > FEW_ROWS:
+            rows.packed = lines_of(columns)
+        return rows
 
     def _cannot_hold(self, column: Column, values: pa.Array) -> np.ndarray | None:
         if pa.types.is_floating(values.type):

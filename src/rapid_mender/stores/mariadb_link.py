@@ -196,7 +196,7 @@ class MariaDBLink(SQLLink):
         targets = [f"@v{i}" if binary[i] else name for i, name in enumerate(names)]
         sets = ", ".join(f"{n} = UNHEX({t})" for n, t in zip(names, targets, strict=True) if n != t)
         with tempfile.NamedTemporaryFile(prefix="rmend-", dir=_folder()) as file:
-            file.write(lines_of(columns) if rows.packed is None else rows.packed)
+            file.write(rows.packed)
             file.flush()
             sql = (
                 f"LOAD DATA LOCAL INFILE {text_sql(file.name)} INTO TABLE {into} CHARACTER SET utf8mb4 "

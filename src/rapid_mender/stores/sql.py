@@ -73,14 +73,13 @@ class SQLSession(SQLReading):
         columns = self._cells(table, values)
         if not columns:  # only what the database fills itself
             raise StoreError(f"{self.where}: a row of {info.name!r} needs at least one value; send a column")
-        if told and _can_load(columns):
-            rows = self._rows(columns)
-            refused = self._later(len(rows), lambda link: self._load(link, sent, rows)).result
-            return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
-        rows = self._numbered(columns)
+        straight = told and _can_load(columns)
+        rows = self._rows(columns) if straight else self._numbered(columns)
         if told:
-            refused = self._later(len(rows), lambda link: self._insert(link, sent, rows)[1]).result
-            return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
+            write = self._load if straight else self._insert
+            done = self._later(len(rows), lambda link: write(link, sent, rows))
+            stored = Existing(np.arange(values.num_rows), info.complete(values), pa.table({}))
+            return Written(stored, None, lambda: done.result()[1])
         link = self._write.settled()
         picks = self._picks(table, info.columns, "")
         parts, refusals = self._insert(link, sent, rows, picks)
@@ -93,17 +92,17 @@ class SQLSession(SQLReading):
             )
         return Written(stored, landed, lambda: refusals)
 
-    def _load(self, link: SQLLink, sent: Sent, rows: Rows) -> Refusals:
+    def _load(self, link: SQLLink, sent: Sent, rows: Rows) -> tuple[list[Any], dict[int, str]]:
         """Load rows straight into their table; if it does not take all of them, the other way."""
         link.run("SAVEPOINT rmend_load")
         try:
             link.load(sent.table, sent.names, rows)
             link.run("RELEASE SAVEPOINT rmend_load")
-            return {}
+            return [], {}
         except Refused:
             link.run("ROLLBACK TO SAVEPOINT rmend_load")
             link.run("RELEASE SAVEPOINT rmend_load")
-        return self._insert(link, sent, self._numbered(rows.columns))[1]
+        return self._insert(link, sent, self._numbered(rows.columns))
 
     def _insert(
         self, link: SQLLink, sent: Sent, rows: Rows, picks: Sequence[Pick] = ()

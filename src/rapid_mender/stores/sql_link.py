@@ -66,7 +66,7 @@ class Rows:
 
     columns: Sequence[Cells]
     packed: Any = None
-    """What a link sends for them, if that was made ahead, while the link was at other work."""
+    """What a link sends for them, where it can be made ahead, while the link is at other work."""
 
     def __len__(self) -> int:
         return len(self.columns[0].values)
