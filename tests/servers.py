@@ -104,6 +104,8 @@ class Private:
             self.port = free.getsockname()[1]
         self._bin = {name: _binary(kind, name) for name in _BINARIES[kind]}
         self._process: subprocess.Popen[bytes] | None = None
+        # MariaDB clears its folder for temporary tables when it starts: another server's must be another
+        self._env = os.environ | {"TMPDIR": str(self.folder)}
         data = str(self.folder / "data")
         if kind == "postgresql":
             self._as = self._user("postgres")
@@ -121,7 +123,8 @@ class Private:
         return ["runuser", "-u", name, "--"]
 
     def _run(self, *words: str) -> None:
-        done = subprocess.run([*self._as, *words], capture_output=True, text=True, cwd=self.folder, check=False)
+        done = subprocess.run([*self._as, *words], capture_output=True, text=True, cwd=self.folder, check=False,
+                              env=self._env)  # fmt: skip
         if done.returncode:
             raise NoServer(f"{' '.join(words)} failed: {done.stdout[-500:]} {done.stderr[-500:]}")
 
@@ -143,7 +146,7 @@ class Private:
                      "--bind-address=127.0.0.1", f"--socket={self.folder}/socket",
                      f"--pid-file={self.folder}/pid"]  # fmt: skip
             with log.open("ab") as out:
-                self._process = subprocess.Popen(words, stdout=out, stderr=out, cwd=self.folder)
+                self._process = subprocess.Popen(words, stdout=out, stderr=out, cwd=self.folder, env=self._env)
         for _ in range(300):
             if _answers(self.url):
                 return
