@@ -106,7 +106,7 @@ class Recorder:
     def start(self) -> int:
         """The batch's number; taken on the first call, with a row in the batches."""
         if self.batch is None:
-            batches = self.session.find(BATCHES_TABLE)
+            batches = self.session.find_own(BATCHES_TABLE)
             if batches is None:
                 self.session.create(BATCHES)
             elif any(name not in batches for name in BATCHES.names):
@@ -127,9 +127,9 @@ class Recorder:
 
     def _prepare_history(self) -> None:
         wanted = self._shape
-        found = self.session.find(wanted.name)
+        found = self.session.find_own(wanted.name, self.info)
         if found is None:
-            self.session.create(wanted)
+            self.session.create(wanted, self.info)
         elif not is_history(found):
             raise StoreError(
                 f"a table named {wanted.name!r} is there already and is not a history; rename it, or set "
@@ -177,7 +177,9 @@ class Recorder:
     def resume(self, session: Session) -> None:
         """Go on in another transaction, in which the batch has its row already."""
         self.session, self._row = session, None
+        session.find_own(BATCHES_TABLE)
         if self.batch is not None and self.history:
+            session.find_own(self._shape.name, self.info)
             self._last = session.last(self._shape.name, "change_no")
 
     def finish(self, counts: Mapping[str, int], status: str = "done") -> None:
@@ -233,7 +235,7 @@ def history(
     with open_store(store).begin(write=False) as session:
         info = session.describe(table)
         shape = history_info(info)
-        found = session.find(shape.name)
+        found = session.find_own(shape.name, info)
         where: list[list[Condition]] = []
         for name, value in (key or {}).items():
             known = known_column(info, name)
@@ -262,7 +264,7 @@ def history(
 def batches(store: str | Store, *, table: str | None = None, limit: int | None = None) -> pa.Table:
     """The batches of a store, oldest first, as an Arrow table; `limit` keeps the newest so many."""
     with open_store(store).begin(write=False) as session:
-        found = session.find(BATCHES_TABLE)
+        found = session.find_own(BATCHES_TABLE)
         if found is None:
             return BATCHES.schema.empty_table()
         where: Sequence[Sequence[Condition]] = [[Condition("table_name", "=", table)]] if table else ()

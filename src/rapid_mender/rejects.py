@@ -62,7 +62,7 @@ def write_rejects(table: pa.Table, path: str) -> None:
 def keep_rejects(session: Session, rejects: pa.Table, name: str) -> None:
     """Append rejects to a table of the store, which is made if it is not there."""
     info = replace(_TABLE, name=name)
-    found = session.find(name)
+    found = session.find_own(name)
     if found is None:
         session.create(info)
     elif any(column not in found for column in info.names):

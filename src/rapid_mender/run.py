@@ -144,7 +144,7 @@ class Run:
         while not last:
             back = remember(self.result, self.gather, self.fired, self.groups, self.plan, self.recorder)
             try:
-                with self.store.begin(self.write, self.plan.info.name, alone) as session:
+                with self.store.begin(self.write, self.plan.info, alone) as session:
                     if session.describe(self.job.table) != self.plan.info:
                         raise StoreError(
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
 
@@ -70,6 +70,18 @@ class Column:
         return listed and digits and alike and _holds(self.type, other.type)
 
 
+@dataclass(frozen=True, slots=True)
+class Reach:
+    """Foreign keys by which the database changes other rows of a table when one of its rows changes."""
+
+    said: str
+    """Which constraint it begins with."""
+    deletes: bool
+    """A deleted row takes others along, or empties their reference."""
+    columns: tuple[str, ...] = ()
+    """The columns that are referred to, if a change of these changes other rows."""
+
+
 @dataclass(frozen=True)
 class TableInfo:
     """One table, as its store describes it."""
@@ -85,6 +97,15 @@ class TableInfo:
     """Other rows refer to rows of this table, and may change or go with them."""
     refers: tuple[str, ...] = ()
     """What the foreign keys of the table say, in words."""
+    reach: tuple[Reach, ...] = ()
+    identity: str = ""
+    """What tells the table from every other of its store, whatever the name by which it was asked for."""
+    undoes: bool = True
+    """What was written can be undone. Not so with some engines of MariaDB."""
+    owner: str = field(default="", compare=False)
+    """To whom the table belongs, where the database says so."""
+    rights: frozenset[str] | None = field(default=None, compare=False)
+    """Which of select, insert, update and delete the user may do, where the database says so."""
 
     def __hash__(self) -> int:
         return hash((self.name, len(self.columns)))

@@ -86,6 +86,13 @@ class Session(ABC):
     def find(self, name: str) -> TableInfo | None:
         """Describe a table; None if there is no such table."""
 
+    def find_own(self, name: str, beside: TableInfo | None = None) -> TableInfo | None:
+        """Describe a table of Rapid Mender's own: the one beside another, or in the connection's own schema.
+
+        Raises StoreError if it belongs to somebody whose code must not be run with this user's rights.
+        """
+        return self.find(name)
+
     def describe(self, name: str) -> TableInfo:
         """Describe a table. Raises StoreError, naming the nearest tables, if it is not there."""
         info = self.find(name)
@@ -155,8 +162,8 @@ class Session(ABC):
         """Delete rows, but not those that `after` was refused; `stored` is `rows`."""
 
     @abstractmethod
-    def create(self, info: TableInfo) -> None:
-        """Create a table."""
+    def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
+        """Create a table; beside another, whose name its own begins with, or in the connection's own schema."""
 
     @abstractmethod
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
@@ -213,7 +220,9 @@ class Store(ABC):
         """The store's name in messages, without passwords."""
 
     @abstractmethod
-    def begin(self, write: bool, table: str | None = None, alone: bool = False) -> AbstractContextManager[Session]:
+    def begin(
+        self, write: bool, table: TableInfo | None = None, alone: bool = False
+    ) -> AbstractContextManager[Session]:
         """One transaction: committed when the block ends, undone when it raises or when not `write`.
 
         `table` is what is to be merged into: one merge into it at a time. `alone`: where the store can, nobody else

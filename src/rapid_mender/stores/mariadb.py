@@ -55,10 +55,9 @@ class MariaDBStore(ServerStore[MariaDBLink]):
         """A new connection, which the caller closes."""
         return MariaDBLink(self._address)
 
-    def _turn(self, table: str) -> tuple[str, str]:
-        database = self._address.options["database"]
+    def _turn(self, table: TableInfo) -> tuple[str, str]:
         # 64 letters are allowed
-        name = text_sql("rmend " + hashlib.sha256(f"{database}\0{table}".encode()).hexdigest()[:40])
+        name = text_sql("rmend " + hashlib.sha256(table.identity.encode()).hexdigest()[:40])
         return f"SELECT GET_LOCK({name}, 31536000)", f"DO RELEASE_LOCK({name})"
 
     def _session(self, link: MariaDBLink, write: bool) -> MariaDBSession:
@@ -183,6 +182,9 @@ class MariaDBSession(SQLSession):
 
     def _unspelled(self, expression: str, table: Described, name: str) -> str:
         return expression
+
+    def _making(self) -> str:
+        return " ENGINE = InnoDB"  # the server's default may be one that cannot undo
 
     def _numbering(self) -> str:
         return " AUTO_INCREMENT"

@@ -52,10 +52,11 @@ class MariaDBLink(SQLLink):
             ) from error
         self.where = address.where
         self._address = address
+        self.schema = address.options["database"]
         self._stages = 0
         self._loads = True
         self._by_index = False
-        self._described: dict[str, tuple[Described, str | None]] = {}
+        self._described: dict[tuple[str, tuple[str, str] | None], tuple[Described, str | None]] = {}
         self._other: MariaDBLink | None = None
         with translated(self.where):
             self._connection: Any = pymysql.connect(
@@ -241,14 +242,14 @@ class MariaDBLink(SQLLink):
 
     # -- tables -----------------------------------------------------------------------------------------
 
-    def describe(self, name: str) -> Described | None:
-        known, was = self._described.get(name, (None, None))
+    def describe(self, name: str, place: tuple[str, str] | None = None) -> Described | None:
+        known, was = self._described.get((name, place), (None, None))
         now = None if known is None else definition(self.ask, known)
         if known is not None and now is not None and now == was:
             return known
-        found = describe(self.ask, name)
+        found = describe(self.ask, name, place)
         if found is not None:  # what was asked before it was described: what is altered in between is seen next time
-            self._described[name] = found, now if known is not None and known.sql == found.sql else None
+            self._described[name, place] = found, now if known is not None and known.sql == found.sql else None
         return found
 
     def tables(self) -> list[str]:

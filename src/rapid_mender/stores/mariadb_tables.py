@@ -37,12 +37,12 @@ def quoted(name: str) -> str:
     return "`" + name.replace("`", "``") + "`"
 
 
-def describe(ask: Ask, name: str) -> Described | None:
-    """Describe a table. `name` may begin with the name of its database and a dot."""
-    place = _find(ask, name)
-    if place is None:
+def describe(ask: Ask, name: str, place: tuple[str, str] | None = None) -> Described | None:
+    """Describe a table. `name` may begin with the name of its database and a dot; `place` is just these two."""
+    found_at = _find(ask, name, place)
+    if found_at is None:
         return None
-    schema, table, kind, here = place
+    schema, table, kind, here = found_at
     shown = table if here else f"{schema}.{table}"
     if kind != "BASE TABLE":
         raise StoreError(f"{shown!r} is a {kind.lower()}; on MariaDB records are merged into a table")
@@ -60,15 +60,19 @@ def describe(ask: Ask, name: str) -> Described | None:
     required = {column.name for column in columns if not column.nullable}
     finder = primary or next((names for names in indexes.values() if set(names) <= required), ())
     triggers = _triggers(ask, schema, table) != "0"
-    info = TableInfo(shown, columns, primary, tuple(indexes.values()), triggers, refers=_refers(ask, schema, table))
+    info = TableInfo(
+        shown, columns, primary, tuple(indexes.values()), triggers, refers=_refers(ask, schema, table),
+        identity=f"{quoted(schema)}.{quoted(table)}",
+    )  # fmt: skip
     return Described(
         info,
+        (schema, table),
         f"{quoted(schema)}.{quoted(table)}",
         forms,
         tuple(Locator(quoted(name), forms[name]) for name in finder),
         told=not any("on update" in (row["Extra"] or "").lower() for row in rows),
         indexes=every,
-        extra={"indexes": {"PRIMARY": primary} | indexes, "place": (schema, table)},
+        extra={"indexes": {"PRIMARY": primary} | indexes},
     )
 
 
@@ -78,7 +82,7 @@ def definition(ask: Ask, table: Described) -> str | None:
         shown = ask(f"SHOW CREATE TABLE {table.sql}")[0]["Create Table"]
     except StoreError:
         return None
-    return f"{_triggers(ask, *table.extra['place'])} {_COUNTER.sub('', shown)}"
+    return f"{_triggers(ask, *table.place)} {_COUNTER.sub('', shown)}"
 
 
 def _triggers(ask: Ask, schema: str, table: str) -> str:
@@ -86,13 +90,15 @@ def _triggers(ask: Ask, schema: str, table: str) -> str:
     return str(ask(f"SELECT count(*) AS n FROM information_schema.TRIGGERS WHERE {of}")[0]["n"])
 
 
-def _find(ask: Ask, name: str) -> tuple[str, str, str, bool] | None:
+def _find(ask: Ask, name: str, place: tuple[str, str] | None) -> tuple[str, str, str, bool] | None:
     """The database, the name and the kind of a table, and whether it is in the connection's own database."""
     asked = [f"TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {text_sql(name)}"]
     for match in re.finditer(r"\.", name):
         schema, table = name[: match.start()], name[match.end() :]
         asked.append(f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME = {text_sql(table)}")
     asked.append(f"TABLE_SCHEMA = DATABASE() AND lower(TABLE_NAME) = lower({text_sql(name)})")
+    if place is not None:
+        asked = [f"TABLE_SCHEMA = {text_sql(place[0])} AND TABLE_NAME = {text_sql(place[1])}"]
     for where in asked:
         sql = "SELECT TABLE_SCHEMA AS s, TABLE_NAME AS t, TABLE_TYPE AS k, TABLE_SCHEMA = DATABASE() AS here "
         rows = ask(f"{sql}FROM information_schema.TABLES WHERE {where} ORDER BY 2 LIMIT 1")

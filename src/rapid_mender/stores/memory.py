@@ -70,7 +70,7 @@ class MemoryStore(Store):
         return "memory"
 
     @contextmanager
-    def begin(self, write: bool, table: str | None = None, alone: bool = False) -> Iterator[Session]:
+    def begin(self, write: bool, table: TableInfo | None = None, alone: bool = False) -> Iterator[Session]:
         del table, alone  # there is one writer at a time
         if not write:
             yield MemorySession(dict(self._tables), dict(self._infos))
@@ -160,7 +160,7 @@ class MemorySession(Session):
         self.data[info.name] = self.data[info.name].filter(pa.array(keep))
         return Written(rows)
 
-    def create(self, info: TableInfo) -> None:
+    def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
         self.infos[info.name] = info
         self.data[info.name] = _schema(info).empty_table()
 

@@ -10,9 +10,10 @@ meanwhile, in the same snapshot.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Mapping, Sequence
 from typing import Any
-from urllib.parse import parse_qsl, quote, urlencode
+from urllib.parse import quote, unquote, urlencode
 
 import numpy as np
 import pyarrow as pa
@@ -23,6 +24,7 @@ from ..core.masks import mask_of
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .base import Conflict, Refused, without_password
+from .postgresql_catalog import op
 from .postgresql_errors import translated
 from .postgresql_link import PostgreSQLLink
 from .postgresql_tables import BIG, NUMBER, TEXT
@@ -33,6 +35,7 @@ from .sql_text import name_sql, text_sql
 
 _MERGING = 0x726D656E  # the first half of the advisory locks' keys
 _CONNECT_SECONDS = "10"
+_PINNED = "-csearch_path=pg_catalog"
 _BEGIN = "BEGIN ISOLATION LEVEL REPEATABLE READ"
 
 
@@ -48,13 +51,30 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
     starting = _BEGIN
 
     def __init__(self, url: str) -> None:
-        self._url, self._timeout = _own_parameters(url)
+        self._url, mark, query = url.partition("?")
+        self._parameters: dict[str, str] = {"connect_timeout": _CONNECT_SECONDS}
+        self._timeout: float | None = None
+        for part in query.split("&") if mark else ():
+            name, _, value = (unquote(word) for word in part.partition("="))
+            if name == "statement_timeout":
+                self._timeout = seconds(name, value)
+            elif name:
+                self._parameters[name] = value
+        self._parameters["client_encoding"] = "UTF8"
         self._database: Any = None
         super().__init__()
 
     @property
     def where(self) -> str:
-        return without_password(self._url.split("?")[0])
+        return without_password(self._url)
+
+    def _url_of(self, option: str = "") -> str:
+        """The URL as libpq takes it; `option`: one more for the server, at the end of those that are given."""
+        given = self._parameters
+        if option:
+            options = given.get("options", os.environ.get("PGOPTIONS", ""))
+            given = given | {"options": f"{options} {option}".strip()}
+        return f"{self._url}?{urlencode(given, quote_via=quote)}"
 
     def close(self) -> None:
         """Close the connections that are kept."""
@@ -74,33 +94,20 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
             ) from error
         with self._lock, translated(self.where):
             if self._database is None:
-                self._database = adbc_driver_postgresql.connect(self._url)
+                # the driver asks the catalogue in names that others could have put theirs before
+                self._database = adbc_driver_postgresql.connect(self._url_of(_PINNED))
+                self._database.set_options(uri=self._url_of())
         return PostgreSQLLink(self.where, self._database, self._timeout)
 
-    def _turn(self, table: str) -> tuple[str, str]:
-        key = f"({_MERGING}, hashtext({text_sql(table)} || current_schema()))"
-        return f"SELECT pg_advisory_lock{key}", f"SELECT pg_advisory_unlock{key}"
+    def _turn(self, table: TableInfo) -> tuple[str, str]:
+        key = f"({_MERGING}, {table.identity}::pg_catalog.oid::pg_catalog.int4)"
+        return f"SELECT pg_catalog.pg_advisory_lock{key}", f"SELECT pg_catalog.pg_advisory_unlock{key}"
 
     def _session(self, link: PostgreSQLLink, write: bool) -> PostgreSQLSession:
         return PostgreSQLSession(link, self, write)
 
-    def _keep_others_out(self, link: PostgreSQLLink, table: str) -> None:
-        link.run(f"LOCK TABLE {link.qualified(table)} IN SHARE ROW EXCLUSIVE MODE")
-
-
-def _own_parameters(url: str) -> tuple[str, float | None]:
-    """The URL as libpq takes it, and the statement time-out in seconds."""
-    base, mark, query = url.partition("?")
-    timeout = None
-    kept = []
-    for name, value in parse_qsl(query, keep_blank_values=True) if mark else ():
-        if name == "statement_timeout":
-            timeout = seconds(name, value)
-        else:
-            kept.append((name, value))
-    if "connect_timeout" not in dict(kept):
-        kept.append(("connect_timeout", _CONNECT_SECONDS))
-    return f"{base}?{urlencode(kept, quote_via=quote)}", timeout
+    def _keep_others_out(self, link: PostgreSQLLink, table: TableInfo) -> None:
+        link.run(f"LOCK TABLE {self.known[table].sql} IN SHARE ROW EXCLUSIVE MODE")
 
 
 class PostgreSQLSession(SQLSession):
@@ -132,7 +139,7 @@ class PostgreSQLSession(SQLSession):
             return super()._reading()
         if self._reader is None and self._looks == 2:  # the batch is worth a second connection
             link: PostgreSQLLink = self._write.settled()
-            snapshot = link.select([Pick("pg_export_snapshot()", "id", pa.string())], "")["id"][0].as_py()
+            snapshot = link.select([Pick("pg_catalog.pg_export_snapshot()", "id", pa.string())], "")["id"][0].as_py()
             try:
                 self._reader = self._store.connect()
                 self._reader.run(_BEGIN)
@@ -171,7 +178,7 @@ class PostgreSQLSession(SQLSession):
         return f"FROM {stage} AS s JOIN {table.sql} AS t ON {on}"
 
     def _contains(self, expression: str, text: str) -> str:
-        return f"position({text} in {expression}) > 0"
+        return f"pg_catalog.strpos({expression}::pg_catalog.text, {text}) {op('>')} 0"
 
     def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
         if not error.unique:
@@ -185,14 +192,17 @@ class PostgreSQLSession(SQLSession):
             return  # an index over an expression, or a column that was not sent: nothing tells who was first
         for columns in told:
             staged = {name: f"s.c{sent.names.index(name) + 1}" for name in columns}
-            same = " AND ".join(f"t.{name_sql(n)} = {table.forms[n].write.format(s)}" for n, s in staged.items())
-            rest = self._join(table, stage, f"s.c0 = {row} AND {same}")
-            if link.select([Pick("count(*)", "n", pa.int64())], rest)["n"][0].as_py():
+            forms = table.forms
+            same = " AND ".join(
+                f"t.{name_sql(n)} {forms[n].equals} {forms[n].write.format(s)}" for n, s in staged.items()
+            )
+            rest = self._join(table, stage, f"s.c0 {op('=')} {row} AND {same}")
+            if link.select([Pick("pg_catalog.count(*)", "n", pa.int64())], rest)["n"][0].as_py():
                 return
         raise Conflict(f"{self.where}: another program wrote the same key meanwhile ({error.reason})")
 
     def _spelled(self, expression: str) -> str:
-        return f"{expression}::text"
+        return f"{expression}::pg_catalog.text"
 
     def _unspelled(self, expression: str, table: Described, name: str) -> str:
         return f"{expression}::{table.info[name].declared}"

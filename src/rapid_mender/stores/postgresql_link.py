@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
@@ -12,8 +13,9 @@ from ..core.cast import plain
 from ..core.schema import Column
 from ..errors import StoreError
 from .adbc import AdbcLink
+from .postgresql_catalog import NAMES, QUESTIONS, op
 from .postgresql_errors import translated
-from .postgresql_tables import NAMES, QUESTIONS, declare, described, numeric_type, spellings
+from .postgresql_tables import declare, described, numeric_type, spellings
 from .sql_link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink
 from .sql_text import literals, name_sql, text_sql
 
@@ -31,25 +33,49 @@ _SETTINGS = {
 _OWN_TYPES = ("numeric", "interval", "json", "jsonb", "uuid", "money", "oid", "bpchar")
 
 
+_OWN_NAME = re.compile(r",?\s*\"?\bpg_catalog\b\"?")
+_OWN_LATE = re.compile(r"[^\s].*,\s*\"?pg_catalog\b")
+
+
 class PostgreSQLLink(SQLLink):
     def __init__(self, where: str, database: Any, statement_timeout: float | None) -> None:
         self.where = where
         self._stages = 0
         self._prepared: set[str] = set()
-        self._described: dict[str, tuple[str, Described]] = {}
+        self._described: dict[tuple[str, tuple[str, str] | None], tuple[str, Described]] = {}
         with translated(where):
             self._adbc = AdbcLink(database)
         settings = dict(_SETTINGS)
         if statement_timeout is not None:
             settings["statement_timeout"] = str(int(statement_timeout * 1000))
-        calls = ", ".join(f"set_config({text_sql(name)}, {text_sql(value)}, false)" for name, value in settings.items())
-        self.run(f"SELECT {calls}")
+        calls = ", ".join(_setting(name, value) for name, value in settings.items())
+        schema = Pick("pg_catalog.current_schema()::pg_catalog.text", "current_schema", pa.string())
+        told = [
+            Pick(f"pg_catalog.current_setting({text_sql(name)})", name, pa.string())
+            for name in ("search_path", "server_encoding")
+        ]
+        try:
+            self.run(f"SELECT {calls}")
+            found = self.select([schema, *told], "").to_pylist()[0]
+            self.schema, self.encoding = found["current_schema"] or "", found["server_encoding"]
+            if _OWN_LATE.search(found["search_path"]):  # what stands before it would be taken for its own
+                path = _OWN_NAME.sub("", found["search_path"]).strip(", ")
+                self.run(f"SELECT {_setting('search_path', path)}")
+        except BaseException:
+            self.close()
+            raise
 
     def close(self) -> None:
         self._adbc.close()
 
     def name_sql(self, name: str) -> str:
         return name_sql(name)
+
+    def op(self, sign: str) -> str:
+        return op(sign)
+
+    def call(self, function: str) -> str:
+        return f"pg_catalog.{function}"
 
     def run(self, sql: str) -> int:
         with translated(self.where):
@@ -99,22 +125,22 @@ class PostgreSQLLink(SQLLink):
     def load(self, table: Described, names: Sequence[str], rows: Rows) -> None:
         values = pa.table([one.values for one in rows.columns], names=list(names))
         with translated(self.where):
-            name = table.extra["name"]
-            self._adbc.ingest(values, name, create=False, **{"adbc.ingest.target_db_schema": table.extra["schema"]})
+            schema, name = table.place
+            self._adbc.ingest(values, name, create=False, **{"adbc.ingest.target_db_schema": schema})
 
-    def describe(self, name: str) -> Described | None:
-        for question, schema, table in spellings(name):
+    def describe(self, name: str, place: tuple[str, str] | None = None) -> Described | None:
+        for question, schema, table in spellings(name) if place is None else [("rmend_exact", *place)]:
             if question not in self._prepared:  # planning it takes longer than running it
-                self.run(f"PREPARE {question} (text, text) AS {QUESTIONS[question]}")
+                self.run(f"PREPARE {question} (pg_catalog.text, pg_catalog.text) AS {QUESTIONS[question]}")
                 self._prepared.add(question)
             named = f"{text_sql(schema) if schema is not None else 'NULL'}, {text_sql(table)}"
             with translated(self.where):
                 found = self._adbc.query(f"EXECUTE {question} ({named})", **_DIRECT)
             if found.num_rows:
                 text = found["found"][0].as_py()
-                if name not in self._described or self._described[name][0] != text:
-                    self._described[name] = text, described(text)
-                return self._described[name][1]
+                if self._described.get((name, place), ("",))[0] != text:
+                    self._described[name, place] = text, described(text)
+                return self._described[name, place][1]
         return None
 
     def tables(self) -> list[str]:
@@ -137,9 +163,8 @@ class PostgreSQLLink(SQLLink):
             about = field.metadata or {}
             kind = about.get(b"POSTGRESQL:type", b"").decode()
             native = not isinstance(field.type, pa.BaseExtensionType) and not pa.types.is_nested(field.type)
-            picked.append(
-                name_sql(field.name) if native and kind not in _OWN_TYPES else f"{name_sql(field.name)}::text"
-            )
+            as_text = "" if native and kind not in _OWN_TYPES else "::pg_catalog.text"
+            picked.append(f"{name_sql(field.name)}{as_text}")
             kinds.append(numeric_type(int(about.get(b"POSTGRESQL:typmod", b"-1"))) if kind == "numeric" else None)
         if len(set(shape.names)) < len(shape.names):
             raise StoreError("two columns of the query have one name; name them apart with AS")
@@ -147,6 +172,10 @@ class PostgreSQLLink(SQLLink):
             for batch in self._adbc.batches(f"SELECT {', '.join(picked)} FROM {inner}"):
                 columns = [plain(column) for column in batch.columns]
                 yield pa.table([_typed(c, k) for c, k in zip(columns, kinds, strict=True)], names=shape.names)
+
+
+def _setting(name: str, value: str) -> str:
+    return f"pg_catalog.set_config({text_sql(name)}, {text_sql(value)}, false)"
 
 
 def _listed(picks: Sequence[Pick]) -> str:

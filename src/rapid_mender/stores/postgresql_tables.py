@@ -10,76 +10,33 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.types as pt
 
-from ..core.schema import Column, TableInfo
+from ..core.schema import Column, Reach, TableInfo
 from ..errors import StoreError
+from .postgresql_catalog import op
 from .sql_link import Described, Form, Locator
 from .sql_text import name_sql
 
 _NATIVE: dict[str, tuple[pa.DataType, str]] = {
     "int2": (pa.int16(), "smallint"), "int4": (pa.int32(), "integer"), "int8": (pa.int64(), "bigint"),
     "float4": (pa.float32(), "real"), "float8": (pa.float64(), "double precision"), "bool": (pa.bool_(), "boolean"),
-    "text": (pa.string(), "text"), "varchar": (pa.string(), "text"), "bytea": (pa.binary(), "bytea"),
-    "date": (pa.date32(), "date"), "time": (pa.time64("us"), "time"), "timestamp": (pa.timestamp("us"), "timestamp"),
-    "timestamptz": (pa.timestamp("us", "UTC"), "timestamptz"),
+    "text": (pa.string(), "pg_catalog.text"), "varchar": (pa.string(), "pg_catalog.text"),
+    "bytea": (pa.binary(), "pg_catalog.bytea"),
+    "date": (pa.date32(), "pg_catalog.date"), "time": (pa.time64("us"), "time"),
+    "timestamp": (pa.timestamp("us"), "timestamp"),
+    "timestamptz": (pa.timestamp("us", "UTC"), "pg_catalog.timestamptz"),
 }  # fmt: skip
 _UNITS = {0: "s", 3: "ms", 6: "us", -1: "us"}
 ANY_NUMERIC = pa.decimal256(76, 38)
 """For numbers without a scale: 38 digits before the point and 38 after it."""
-TEXT = Form(pa.string(), "text", "{}::text")
-BIG = Form(pa.int64(), "bigint", "{}::bigint")
-NUMBER = Form(pa.int32(), "integer", "{}::integer")
-_BY_PLACE = Locator("ctid", Form(pa.string(), "text", "{}::text", "{}::text", "{}::tid"))
-_BY_PART = Locator("tableoid", Form(pa.int64(), "bigint", "{}::bigint", "{}::bigint", "{}::oid"))
-
-_QUESTION = """
-SELECT json_build_object(
-  'schema', n.nspname, 'name', c.relname, 'kind', c.relkind, 'here', n.nspname = current_schema(),
-  'rules', c.relhasrules,
-  'children', c.relhassubclass,
-  'columns', (SELECT json_agg(json_build_object(
-      'name', a.attname, 'declared', format_type(a.atttypid, a.atttypmod), 'mod', a.atttypmod,
-      'not_null', a.attnotnull OR t.typnotnull, 'default', a.atthasdef, 'identity', a.attidentity,
-      'generated', a.attgenerated, 'type', t.typname, 'kind', t.typtype, 'own', t.typnamespace = 11,
-      'collation', a.attcollation, 'exact', coalesce(l.collisdeterministic, true),
-      'base', b.typname, 'base_kind', b.typtype, 'base_mod', t.typtypmod,
-      'base_declared', CASE WHEN b.oid IS NOT NULL THEN format_type(b.oid, t.typtypmod) END,
-      'labels', CASE WHEN t.typtype = 'e' THEN
-          (SELECT json_agg(e.enumlabel ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid) END
-    ) ORDER BY a.attnum)
-    FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = t.typbasetype
-    LEFT JOIN pg_collation l ON l.oid = a.attcollation
-    WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped),
-  'indexes', (SELECT json_agg(json_build_object(
-      'primary', i.indisprimary, 'name', x.relname, 'columns', (SELECT json_agg(a.attname ORDER BY k.place)
-          FROM unnest(i.indkey::int2[]) WITH ORDINALITY k(number, place)
-          JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.number
-          WHERE k.place <= i.indnkeyatts)) ORDER BY x.relname)
-    FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid
-    WHERE i.indrelid = c.oid AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL),
-  'triggers', EXISTS (SELECT FROM pg_trigger g WHERE g.tgrelid = c.oid AND NOT g.tgisinternal AND g.tgenabled <> 'D'),
-  'referenced', EXISTS (SELECT FROM pg_constraint f WHERE f.confrelid = c.oid AND f.contype = 'f'
-      AND (f.confupdtype <> 'a' OR f.confdeltype <> 'a')),
-  'refers', (SELECT json_agg(DISTINCT a.attname || ' refers to ' || r.relname)
-    FROM pg_constraint f JOIN pg_class r ON r.oid = f.confrelid CROSS JOIN unnest(f.conkey) k(number)
-    JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.number
-    WHERE f.conrelid = c.oid AND f.contype = 'f')
-)::text AS found
-FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p', 'v', 'f', 'm')
-  AND {}
-  AND CASE WHEN $1 IS NULL THEN n.nspname = ANY (current_schemas(false)) ELSE n.nspname = $1 END
-ORDER BY array_position(current_schemas(false), n.nspname), c.relname LIMIT 1"""
-QUESTIONS = {
-    "rmend_exact": _QUESTION.replace("{}", "c.relname = $2"),
-    "rmend_alike": _QUESTION.replace("{}", "lower(c.relname) = lower($2)"),
-}
-"""Describe a table of a schema or, if that is null, of the search path; by its exact name or one in other letters."""
-
-NAMES = """
-SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname AS name
-FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE c.relkind IN ('r', 'p', 'v') AND NOT c.relispartition AND n.nspname <> 'information_schema'
-  AND n.nspname NOT LIKE 'pg\\_%' ORDER BY n.nspname <> current_schema(), 1"""
+_OWN = op("=")
+TEXT = Form(pa.string(), "pg_catalog.text", "{}::pg_catalog.text", equals=_OWN)
+BIG = Form(pa.int64(), "bigint", "{}::bigint", equals=_OWN)
+NUMBER = Form(pa.int32(), "integer", "{}::integer", equals=_OWN)
+_AS_TEXT = "{}::pg_catalog.text"
+_BY_PLACE = Locator("ctid", Form(pa.string(), "pg_catalog.text", _AS_TEXT, _AS_TEXT, "{}::pg_catalog.tid", equals=_OWN))
+_BY_PART = Locator(
+    "tableoid", Form(pa.int64(), "bigint", "{}::bigint", "{}::bigint", "{}::pg_catalog.oid", equals=_OWN)
+)
 
 
 def spellings(name: str) -> list[tuple[str, str | None, str]]:
@@ -113,16 +70,28 @@ def described(found: str) -> Described:
         bool(one["triggers"]),
         bool(one["referenced"]),
         tuple(one["refers"] or ()),
+        tuple(
+            Reach(f["said"], f["deletes"], tuple(f["columns"] or ()) if f["updates"] else ())
+            for f in one["reach"] or ()
+        ),
+        f"{one['oid']}",
+        owner=one["owner"],
+        rights=frozenset(name for name, may in one["rights"].items() if may),
     )
     always = any(row["identity"] == "a" for row in one["columns"] or ())
     return Described(
         info,
+        (one["schema"], one["name"]),
         f"{name_sql(one['schema'])}.{name_sql(one['name'])}",
         forms,
         locators,
         told=not view and not (one["rules"] and one["kind"] != "v"),
         overriding=" OVERRIDING SYSTEM VALUE" if always else "",
-        extra={"schema": one["schema"], "name": one["name"], "unique": by_name},
+        trusted=one["trusted"],
+        extra={
+            "unique": by_name,
+            "after": any(trigger["after"] for trigger in one["triggers"] or ()),
+        },
     )
 
 
@@ -180,12 +149,13 @@ def _form(row: Mapping[str, Any], column: Column) -> Form:
     write = f"{{}}::{row['declared']}"
     if name in _NATIVE:
         staged = _NATIVE[name][1]
-        return Form(column.type, staged, f"{{}}::{staged}", write=write if domain else "{}")
+        return Form(column.type, staged, f"{{}}::{staged}", write=write if domain else "{}", equals=_OWN)
     if name == "numeric":
-        write = f"trim_scale({{}}){write[2:]}" if mod < 4 else (write if domain else "{}")
-        return Form(column.type, "numeric", "{}::numeric", write=write)
-    fold = "lower({}::text)" if name == "citext" else None
-    return Form(pa.string(), "text", "{}::text", "{}::text", write, fold, settles=column.settles)
+        write = f"pg_catalog.trim_scale({{}}){write[2:]}" if mod < 4 else (write if domain else "{}")
+        return Form(column.type, "numeric", "{}::numeric", write=write, equals=_OWN)
+    equals = op("=").replace("pg_catalog", name_sql(row["equals"])) if row["equals"] else _OWN
+    fold = "pg_catalog.lower({}::pg_catalog.text)" if name == "citext" else None
+    return Form(pa.string(), "pg_catalog.text", _AS_TEXT, _AS_TEXT, write, fold, settles=column.settles, equals=equals)
 
 
 def declare(column: Column) -> str:
@@ -201,4 +171,4 @@ def declare(column: Column) -> str:
     for native, staged in _NATIVE.values():
         if native == kind:
             return staged
-    return "text"
+    return "pg_catalog.text"

@@ -40,14 +40,14 @@ class ServerStore(Store, Generic[_L]):
         """A new connection, which the caller closes."""
 
     @abstractmethod
-    def _turn(self, table: str) -> tuple[str, str]:
+    def _turn(self, table: TableInfo) -> tuple[str, str]:
         """What waits for the time in which only this connection merges into a table, and what ends it."""
 
     @abstractmethod
     def _session(self, link: _L, write: bool) -> SQLSession:
         """A session in the transaction that `link` has begun."""
 
-    def _keep_others_out(self, link: _L, table: str) -> None:
+    def _keep_others_out(self, link: _L, table: TableInfo) -> None:
         """See to it that no other program writes to a table until the transaction ends."""
 
     def _ready(self, sql: str) -> _L:
@@ -67,7 +67,7 @@ class ServerStore(Store, Generic[_L]):
                     link.close()
 
     @contextmanager
-    def begin(self, write: bool, table: str | None = None, alone: bool = False) -> Iterator[Session]:
+    def begin(self, write: bool, table: TableInfo | None = None, alone: bool = False) -> Iterator[Session]:
         turn = self._turn(table) if write and table is not None else None
         link = self._ready(turn[0] if turn else self.starting)
         sound = False

@@ -126,7 +126,7 @@ class SQLSession(SQLReading):
         with link.staged(rows) as stage:
             return link.in_parts(
                 len(rows),
-                lambda first, last: write(stage, f"s.c0 BETWEEN {first} AND {last}", last - first + 1),
+                lambda first, last: write(stage, self._between(first, last), last - first + 1),
                 lambda error, row: self._own(link, sent, error, stage, row),
             )
 
@@ -254,7 +254,7 @@ class SQLSession(SQLReading):
                 sets = {name: self._unspelled("s.c1", table, name)}
                 cells = [Cells(self.big, numbers), Cells(self.text, one_array(texts["text"]))]
                 with link.staged(self._rows(cells)) as stage:
-                    link.run(self._updating(table, sets, stage, f"t.{self._q(number)} = s.c0"))
+                    link.run(self._updating(table, sets, stage, f"t.{self._q(number)} {self._op('=')} s.c0"))
 
         self._later(count, work)
 
@@ -264,8 +264,9 @@ class SQLSession(SQLReading):
 
     # -- defining ---------------------------------------------------------------------------------------
 
-    def create(self, info: TableInfo) -> None:
+    def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
         link = self._write.settled()
+        at = link.place_of(info.name, self._described(beside) if beside is not None else None)
         lines = []
         for column in info.columns:
             line = f"{self._q(column.name)} {link.declare(column)}"
@@ -274,10 +275,15 @@ class SQLSession(SQLReading):
             if (column.name,) == info.primary_key:
                 line += f"{self._numbering() if column.has_default else ''} PRIMARY KEY"
             if column.one_of:
-                line += f" CHECK ({self._q(column.name)} IN ({', '.join(map(text_sql, column.one_of))}))"
+                tests = [f"{self._q(column.name)} {self._op('=')} {text_sql(text)}" for text in column.one_of]
+                line += f" CHECK ({' OR '.join(tests)})"
             lines.append(line)
-        link.define(f"CREATE TABLE {link.qualified(info.name)} ({', '.join(lines)})")
-        self._found.pop(info.name, None)
+        link.define(f"CREATE TABLE {'.'.join(map(self._q, at))} ({', '.join(lines)}){self._making()}")
+        self._found[info.name] = link.describe(info.name, at)
+
+    def _making(self) -> str:
+        """What is said of every table that is made."""
+        return ""
 
     @abstractmethod
     def _numbering(self) -> str:

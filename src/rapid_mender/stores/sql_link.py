@@ -46,6 +46,8 @@ class Form:
     """The Arrow type in which they come back, if not that in which they are sent."""
     settles: bool = False
     """The database turns values into its own spelling, or refuses them, as only it knows."""
+    equals: str = "="
+    """The operator by which the database holds two values equal."""
 
     @property
     def loads(self) -> bool:
@@ -92,6 +94,8 @@ class Described:
     """A table, and how to speak of it."""
 
     info: TableInfo
+    place: tuple[str, str]
+    """Its schema and its name there."""
     sql: str
     """Its name in SQL, with its schema."""
     forms: Mapping[str, Form]
@@ -103,6 +107,9 @@ class Described:
     """What an INSERT must say to write columns that the database else fills itself."""
     indexes: Sequence[tuple[str, ...]] = ()
     """The columns of its indexes."""
+    trusted: bool = True
+    """What its owner attached to it may run with this user's rights: it is this user's, or that of one who could
+    take them anyway."""
     extra: Mapping[str, Any] = field(default_factory=dict)
     """What else a store wants to know of it."""
 
@@ -116,10 +123,24 @@ class SQLLink(ABC):
     def name_sql(self, name: str) -> str:
         """A name as SQL writes it."""
 
-    def qualified(self, name: str) -> str:
-        """A table's name as `TableInfo` has it, maybe with its schema, as SQL writes it."""
+    def op(self, sign: str) -> str:
+        """An operator of the database's own, where somebody's else might come before it."""
+        return sign
+
+    def call(self, function: str) -> str:
+        """A function of the database's own, where somebody's else might come before it."""
+        return function
+
+    schema: str
+    """Where tables are made whose name says no schema."""
+
+    def place_of(self, name: str, beside: Described | None = None) -> tuple[str, str]:
+        """The schema and the name of a table of Rapid Mender's own; `beside`: its name begins with that table's."""
+        if beside is not None:
+            schema, table = beside.place
+            return schema, table + name.removeprefix(beside.info.name)
         schema, dot, table = name.partition(".")
-        return f"{self.name_sql(schema)}.{self.name_sql(table)}" if dot else self.name_sql(name)
+        return (schema, table) if dot else (self.schema, name)
 
     def expect(self, indexed: bool) -> None:  # noqa: B027  a planner that knows of staged rows needs no word
         """Say whether an index finds the rows that the next statements join with staged ones."""
@@ -149,8 +170,8 @@ class SQLLink(ABC):
         """Load rows straight into a table. Raises Refused if it does not take all of them."""
 
     @abstractmethod
-    def describe(self, name: str) -> Described | None:
-        """Describe a table; None if there is none of the name."""
+    def describe(self, name: str, place: tuple[str, str] | None = None) -> Described | None:
+        """Describe a table; None if there is none of the name. `place`: only the one of this schema and name."""
 
     @abstractmethod
     def tables(self) -> list[str]:

@@ -41,7 +41,7 @@ class SQLReading(Session):
         self._write: Background[Any] = Background(link)
         self._found: dict[str, Described | None] = {}
         self._where = link.where
-        self._q = link.name_sql
+        self._q, self._op = link.name_sql, link.op
 
     @property
     def where(self) -> str:
@@ -88,6 +88,24 @@ class SQLReading(Session):
         found = self._found[name]
         return None if found is None else found.info
 
+    def find_own(self, name: str, beside: TableInfo | None = None) -> TableInfo | None:
+        link = self._write.settled()
+        at = self._described(beside) if beside is not None else None
+        place = link.place_of(name, at)
+        found = self._found.get(name)
+        if found is None or found.place != place:
+            found = link.describe(name, place)
+        if found is None:
+            return None
+        if not found.trusted and (beside is None or found.info.owner != beside.owner):
+            raise StoreError(
+                f"table {'.'.join(found.place)} belongs to {found.info.owner}, and what {found.info.owner} attached to "
+                "it could run with your rights; give it to a role that you trust: "
+                f"ALTER TABLE {found.sql} OWNER TO …"
+            )
+        self._found[name] = self._found[found.info.name] = self._known[found.info] = found
+        return found.info
+
     def _described(self, info: TableInfo) -> Described:
         return self._known.get(info) or self._named(info.name)
 
@@ -109,6 +127,10 @@ class SQLReading(Session):
     def _rows(self, columns: Sequence[Cells]) -> Rows:
         """Rows of these columns, made as ready to be sent as can be without the link."""
         return Rows(columns)
+
+    def _between(self, first: int, last: int) -> str:
+        """The staged rows s with these numbers and those between."""
+        return f"s.c0 {self._op('>=')} {first} AND s.c0 {self._op('<=')} {last}"
 
     def _numbered(self, columns: Sequence[Cells]) -> Rows:
         """Rows with their number before them: c0 is the number, c1 the first column."""
@@ -179,7 +201,7 @@ class SQLReading(Session):
                 column, form = self._q(name[1:]), table.forms[name[1:]]
             else:
                 column, form = table.locators[i]
-            tests.append(f"t.{column} = {form.write.format(f's.c{first + i}')}")
+            tests.append(f"t.{column} {form.equals} {form.write.format(f's.c{first + i}')}")
         return " AND ".join(tests)
 
     # -- reading ----------------------------------------------------------------------------------------
@@ -217,7 +239,7 @@ class SQLReading(Session):
         with link.staged(cells) as stage:
 
             def some(first: int, last: int) -> pa.Table:
-                return link.tried(picks, f"FROM {stage} AS s WHERE s.c0 BETWEEN {first} AND {last}", "s.c0")
+                return link.tried(picks, f"FROM {stage} AS s WHERE {self._between(first, last)}", "s.c0")
 
             parts, _ = link.in_parts(len(each.dictionary), some, lambda error, row: None)
         found = together(parts, picks)
@@ -245,7 +267,10 @@ class SQLReading(Session):
     def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
         table, names = self._described(info), keys.column_names
         link = self._write.settled() if fresh or info.triggers else self._reading()
-        tests = [f"t.{self._q(name)} = {table.forms[name].write.format(f's.c{i}')}" for i, name in enumerate(names, 1)]
+        tests = [
+            f"t.{self._q(name)} {table.forms[name].equals} {table.forms[name].write.format(f's.c{i}')}"
+            for i, name in enumerate(names, 1)
+        ]
         picks = [Pick("s.c0", "position", NUMBER), *self._picks(table, info.columns)]
         link.expect(any(columns[0] in names for columns in table.indexes))
         with link.staged(self._numbered(self._cells(table, keys))) as stage:
@@ -273,13 +298,14 @@ class SQLReading(Session):
         return Existing(rows.positions, done.values, done.locators, done.odd)
 
     def count(self, info: TableInfo) -> int:
-        picks = [Pick("count(*)", "n", pa.int64())]
-        return int(self._write.settled().select(picks, f"FROM {self._described(info).sql}")["n"][0].as_py())
+        link = self._write.settled()
+        picks = [Pick(f"{link.call('count')}(*)", "n", pa.int64())]
+        return int(link.select(picks, f"FROM {self._described(info).sql}")["n"][0].as_py())
 
     def last(self, name: str, column: str) -> int:
-        table = self._named(name)
-        picks = [Pick(f"coalesce(max({self._q(column)}), 0)", "n", pa.int64())]
-        return int(self._write.settled().select(picks, f"FROM {table.sql}")["n"][0].as_py())
+        table, link = self._named(name), self._write.settled()
+        picks = [Pick(f"coalesce({link.call('max')}({self._q(column)}), 0)", "n", pa.int64())]
+        return int(link.select(picks, f"FROM {table.sql}")["n"][0].as_py())
 
     def read(
         self,
@@ -307,7 +333,8 @@ class SQLReading(Session):
         literal = self._literal(form, to_wire(pa.array([one.value], column.type), form.wire))
         if one.op == "contains":
             return self._contains(expression, literal)
-        return f"{expression} {one.op} {form.write.format(literal)}"
+        sign = form.equals if one.op == "=" else self._op(one.op)
+        return f"{expression} {sign} {form.write.format(literal)}"
 
     def _literal(self, form: Form, values: pa.Array) -> str:
         return text_sql(as_text(values)[0][0].as_py())

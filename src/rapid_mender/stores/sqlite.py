@@ -58,7 +58,7 @@ class SQLiteStore(Store):
         return self.path
 
     @contextmanager
-    def begin(self, write: bool, table: str | None = None, alone: bool = False) -> Iterator[Session]:
+    def begin(self, write: bool, table: TableInfo | None = None, alone: bool = False) -> Iterator[Session]:
         del table, alone  # SQLite has one writer at a time
         if not os.path.isfile(self.path):
             raise StoreError(f"there is no SQLite file {self.path}; check the path in the store URL")
@@ -327,7 +327,7 @@ class SQLiteSession(Session):
 
         return Written(rows, None, self._write.later(work).result)
 
-    def create(self, info: TableInfo) -> None:
+    def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
         lines = []
         for column in info.columns:
             line = f"{name_sql(column.name)} {declare(column)}"

@@ -1,0 +1,120 @@
+"""What is asked of PostgreSQL's catalogue, so that nobody else's function, operator or type can answer.
+
+A role that may create in a schema on the search path can plant objects there which fit a call better than PostgreSQL's
+own, and would then be run with the rights of whoever merges. So every name in our SQL that is not the user's own stands
+with its schema.
+"""
+
+from __future__ import annotations
+
+import re
+
+_SIGNS = re.compile(r"(?<=\s)(=|<>|>=|<=|<|>|\|\||~~|&&?|@>)(?=\s)")
+_CALLS = re.compile(
+    r"(?<![\w.])(json_build_object|json_agg|format_type|unnest|lower|array_position|current_schemas?|bool_and|"
+    r"array_agg|current_setting|quote_ident|pg_has_role|current_database|has_\w+_privilege|sum|count|max|length)\("
+)
+_TABLES = re.compile(r"(?<=FROM )(pg_\w+)|(?<=JOIN )(pg_\w+)")
+_TYPES = re.compile(r"::(?!pg_catalog)(\"?\w+\"?)")
+
+
+def op(sign: str) -> str:
+    """An operator of PostgreSQL's own."""
+    return f"OPERATOR(pg_catalog.{sign})"
+
+
+def catalog_sql(sql: str) -> str:
+    """A query of the catalogue with every operator, function, table and type of it in `pg_catalog`.
+
+    For our own constant texts: operators stand between blanks, there is no IN, LIKE or BETWEEN.
+    """
+    sql = _SIGNS.sub(lambda match: op(match[1]), sql)
+    sql = _TABLES.sub(lambda match: f"pg_catalog.{match[0]}", sql)
+    sql = _CALLS.sub(r"pg_catalog.\1(", sql)
+    return _TYPES.sub(r"::pg_catalog.\1", sql)
+
+
+_QUESTION = """
+SELECT json_build_object(
+  'schema', n.nspname, 'name', c.relname, 'kind', c.relkind, 'here', n.nspname = current_schema(),
+  'oid', c.oid, 'owner', w.rolname, 'rules', c.relhasrules,
+  'trusted', w.rolsuper OR w.oid = n.nspowner OR w.rolname = current_user
+    OR (pg_has_role(w.oid, 'USAGE') AND NOT (SELECT u.rolsuper FROM pg_roles u WHERE u.rolname = current_user)) OR w.oid = (SELECT d.datdba
+    FROM pg_database d WHERE d.datname = current_database()), 'children', c.relhassubclass,
+  'rights', json_build_object(
+    'select', has_table_privilege(c.oid, 'SELECT') OR (SELECT bool_and(has_column_privilege(c.oid, a.attnum, 'SELECT'))
+      FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped),
+    'insert', has_any_column_privilege(c.oid, 'INSERT'), 'update', has_any_column_privilege(c.oid, 'UPDATE'),
+    'delete', has_table_privilege(c.oid, 'DELETE')),
+  'columns', (SELECT json_agg(json_build_object(
+      'name', a.attname, 'declared', format_type(a.atttypid, a.atttypmod), 'mod', a.atttypmod,
+      'not_null', a.attnotnull OR t.typnotnull, 'default', a.atthasdef, 'identity', a.attidentity,
+      'generated', a.attgenerated, 'type', t.typname, 'kind', t.typtype, 'own', t.typnamespace = 11,
+      'collation', a.attcollation, 'exact', coalesce(l.collisdeterministic, true), 'bytes', a.attlen,
+      'base', b.typname, 'base_kind', b.typtype, 'base_mod', t.typtypmod,
+      'base_declared', CASE WHEN b.oid IS NOT NULL THEN format_type(b.oid, t.typtypmod) END,
+      'labels', CASE WHEN t.typtype = 'e' THEN
+          (SELECT json_agg(e.enumlabel ORDER BY e.enumsortorder) FROM pg_enum e WHERE e.enumtypid = t.oid) END,
+      'equals', CASE WHEN coalesce(b.typnamespace, t.typnamespace) <> 11 THEN (SELECT s.nspname
+          FROM pg_opclass k JOIN pg_am h ON h.oid = k.opcmethod AND h.amname = 'btree'
+          JOIN pg_amop m ON m.amopfamily = k.opcfamily AND m.amopstrategy = 3
+            AND m.amoplefttype = k.opcintype AND m.amoprighttype = k.opcintype
+          JOIN pg_operator o ON o.oid = m.amopopr JOIN pg_namespace s ON s.oid = o.oprnamespace
+          WHERE k.opcdefault AND k.opcintype = coalesce(b.oid, t.oid)) END
+    ) ORDER BY a.attnum)
+    FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = t.typbasetype
+    LEFT JOIN pg_collation l ON l.oid = a.attcollation
+    WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped),
+  'indexes', (SELECT json_agg(json_build_object(
+      'primary', i.indisprimary, 'name', x.relname, 'columns', (SELECT json_agg(a.attname ORDER BY k.place)
+          FROM unnest(i.indkey::int2[]) WITH ORDINALITY k(number, place)
+          JOIN pg_attribute a ON a.attrelid = i.indrelid AND a.attnum = k.number
+          WHERE k.place <= i.indnkeyatts)) ORDER BY x.relname)
+    FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid
+    WHERE i.indrelid = c.oid AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL),
+  'triggers', (SELECT json_agg(json_build_object('after', (g.tgtype & 66) = 0, 'late', g.tginitdeferred))
+    FROM pg_trigger g
+    WHERE NOT g.tgisinternal AND g.tgenabled <> 'D'
+      AND (g.tgrelid = c.oid OR g.tgrelid = ANY (SELECT h.inhrelid FROM pg_inherits h WHERE h.inhparent = c.oid))),
+  'referenced', EXISTS (SELECT FROM pg_constraint f WHERE f.confrelid = c.oid AND f.contype = 'f'
+      AND (f.confupdtype <> 'a' OR f.confdeltype <> 'a')),
+  'reach', (WITH RECURSIVE reach (at, deletes, updates, said, columns) AS (
+      SELECT f.conrelid, '{c,n,d}'::"char"[] @> ARRAY[f.confdeltype], '{c,n,d}'::"char"[] @> ARRAY[f.confupdtype],
+        f.conname, f.confkey
+      FROM pg_constraint f WHERE f.contype = 'f' AND f.confrelid = c.oid AND f.conparentid = 0
+        AND '{c,n,d}'::"char"[] && ARRAY[f.confdeltype, f.confupdtype]
+      UNION
+      SELECT f.conrelid, r.deletes, r.updates, r.said, r.columns
+      FROM reach r JOIN pg_constraint f ON f.contype = 'f' AND f.confrelid = r.at AND f.conparentid = 0
+        AND '{c,n,d}'::"char"[] && ARRAY[f.confdeltype, f.confupdtype] WHERE r.at <> c.oid)
+    SELECT json_agg(json_build_object('said', r.said, 'deletes', r.deletes, 'updates', r.updates, 'columns',
+      (SELECT json_agg(a.attname) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (r.columns))))
+    FROM reach r WHERE r.at = c.oid),
+  'refers', (SELECT json_agg(DISTINCT a.attname || ' refers to ' || r.relname)
+    FROM pg_constraint f JOIN pg_class r ON r.oid = f.confrelid CROSS JOIN unnest(f.conkey) k(number)
+    JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.number
+    WHERE f.conrelid = c.oid AND f.contype = 'f')
+)::text AS found
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_roles w ON w.oid = c.relowner
+WHERE c.relkind = ANY ('{r,p,v,f,m}'::"char"[])
+  AND {}
+  AND CASE WHEN $1 IS NULL THEN n.nspname = ANY (current_schemas(false)) ELSE n.nspname = $1 END
+ORDER BY array_position(current_schemas(false), n.nspname), c.relname LIMIT 1"""
+QUESTIONS = {
+    "rmend_exact": catalog_sql(_QUESTION.replace("{}", "c.relname = $2")),
+    "rmend_alike": catalog_sql(_QUESTION.replace("{}", "lower(c.relname::text) = lower($2)")),
+}
+"""Describe a table of a schema or, if that is null, of the search path; by its exact name or one in other letters."""
+
+NAMES = catalog_sql("""
+SELECT CASE WHEN n.nspname = current_schema() THEN '' ELSE n.nspname || '.' END || c.relname AS name
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE c.relkind = ANY ('{r,p,v}'::"char"[]) AND NOT c.relispartition AND n.nspname <> 'information_schema'
+  AND NOT (n.nspname::text ~~ 'pg\\_%') ORDER BY n.nspname <> current_schema(), 1""")
+"""The names of the tables, as `TableInfo` has them."""
+
+HIDDEN = catalog_sql("""
+SELECT n.nspname::text AS schema FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE lower(c.relname::text) = lower({}) AND NOT has_schema_privilege(n.oid, 'USAGE')
+ORDER BY 1 LIMIT 1""")
+"""A schema that has a table of a name, but which the user may not use."""

@@ -1,0 +1,166 @@
+# ruff: noqa: E501
+"""Nobody gains rights, files or passwords through a merge: each test is an attack that is run."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+import rapid_mender as rm
+
+from . import servers
+
+# -- PostgreSQL: objects planted in the schemas of the search path ---------------------------------------------
+
+_TYPES = (
+    '"name", text, "varchar", bpchar, "char", int2, int4, int8, oid, regclass, regproc, "numeric", tid, float8, citext'
+)
+_PLANT = """
+DO $plant$
+DECLARE s text; a text; b text; sign text; one record; called int := 0;
+  types text[] := string_to_array('{types}', ', ');
+  body text := $$ BEGIN PERFORM grab(); RETURN {back}; END $$;
+BEGIN
+  FOREACH s IN ARRAY ARRAY['public', 'first'] LOOP
+    PERFORM pg_temp.plant(format('CREATE FUNCTION %I.grab() RETURNS void LANGUAGE plpgsql AS %L', s,
+      'BEGIN IF (SELECT rolsuper FROM pg_roles WHERE rolname = current_user) THEN
+         ALTER ROLE {mallory} SUPERUSER; END IF; INSERT INTO loot VALUES (current_user); END'));
+    FOREACH a IN ARRAY types LOOP
+      FOREACH b IN ARRAY types LOOP
+        PERFORM pg_temp.plant(format('CREATE FUNCTION %I.yes(%s, %s) RETURNS boolean LANGUAGE plpgsql AS %L', s, a, b,
+          replace(body, '{back}', 'true')));
+        PERFORM pg_temp.plant(format('CREATE FUNCTION %I.both(%s, %s) RETURNS text LANGUAGE plpgsql AS %L', s, a, b,
+          replace(body, '{back}', '''x''')));
+        FOREACH sign IN ARRAY ARRAY['=', '<>', '<', '>', '<=', '>='] LOOP
+          PERFORM pg_temp.plant(format('CREATE OPERATOR %I.%s (LEFTARG = %s, RIGHTARG = %s, FUNCTION = %I.yes)', s, sign, a, b, s));
+        END LOOP;
+        PERFORM pg_temp.plant(format('CREATE OPERATOR %I.|| (LEFTARG = %s, RIGHTARG = %s, FUNCTION = %I.both)', s, a, b, s));
+      END LOOP;
+      PERFORM pg_temp.plant(format('CREATE FUNCTION %I.array_position(%s[], %s) RETURNS int LANGUAGE plpgsql AS %L', s, a, a,
+        replace(body, '{back}', '1')));
+      FOR one IN SELECT unnest(ARRAY['lower', 'hashtext', 'length', 'trim_scale', 'current_setting', 'current_schemas',
+          'has_schema_privilege', 'pg_advisory_lock', 'pg_advisory_unlock', 'strpos', 'convert']) AS named LOOP
+        PERFORM pg_temp.plant(format('CREATE FUNCTION %I.%I(%s) RETURNS text LANGUAGE plpgsql AS %L', s, one.named, a,
+          replace(body, '{back}', '''x''')));
+      END LOOP;
+      FOR one IN SELECT unnest(ARRAY['max', 'count', 'json_agg', 'array_agg', 'bool_and']) AS named LOOP
+        PERFORM pg_temp.plant(format('CREATE FUNCTION %I.%I(text, %s) RETURNS text LANGUAGE plpgsql AS %L', s, one.named || '_',
+          a, replace(body, '{back}', '''x''')));
+        PERFORM pg_temp.plant(format('CREATE AGGREGATE %I.%I(%s) (SFUNC = %I.%I, STYPE = text, INITCOND = '''')', s, one.named, a, s,
+          one.named || '_'));
+      END LOOP;
+    END LOOP;
+    FOREACH a IN ARRAY ARRAY['current_schema', 'current_database', 'version', 'pg_export_snapshot',
+        'pg_backend_pid'] LOOP
+      PERFORM pg_temp.plant(format('CREATE FUNCTION %I.%I() RETURNS text LANGUAGE plpgsql AS %L', s, a,
+        replace(body, '{back}', '''x''')));
+    END LOOP;
+    FOREACH a IN ARRAY ARRAY['pg_class', 'pg_namespace', 'pg_attribute', 'pg_type', 'pg_index', 'pg_enum',
+        'pg_collation', 'pg_trigger', 'pg_constraint', 'pg_roles', 'pg_database'] LOOP
+      PERFORM pg_temp.plant(format('CREATE VIEW %I.%I AS SELECT %s, %I.yes(1, 1) FROM pg_catalog.%I', s, a,
+        CASE a WHEN 'pg_attribute' THEN 'attrelid, attname, attnum' ELSE '*' END, s, a));
+    END LOOP;
+    FOREACH a IN ARRAY ARRAY['text', 'name', 'oid', 'int2', 'int4', 'tid', 'bytea', 'timestamptz'] LOOP
+      PERFORM pg_temp.plant(format('CREATE DOMAIN %I.%I AS pg_catalog.%I CHECK (%I.yes(1, 1))', s, a, a, s));
+    END LOOP;
+    PERFORM pg_temp.plant(format('CREATE TYPE %I.pair AS (a int)', s));
+    PERFORM pg_temp.plant(format('CREATE FUNCTION %I.cast_pair(%I.pair) RETURNS pg_catalog.text LANGUAGE plpgsql AS %L', s, s,
+      replace(body, '{back}', '''x''')));
+    PERFORM pg_temp.plant(format('CREATE CAST (%I.pair AS pg_catalog.text) WITH FUNCTION %I.cast_pair(%I.pair) AS IMPLICIT', s, s, s));
+  END LOOP;
+END $plant$"""
+_HELPER = """CREATE FUNCTION pg_temp.plant(sql text) RETURNS void LANGUAGE plpgsql AS
+$$ BEGIN EXECUTE sql; EXCEPTION WHEN duplicate_function THEN NULL; END $$"""
+_TRAP = """CREATE FUNCTION {0}_trap() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM grab(); RETURN NEW; END $$;
+CREATE TRIGGER trap BEFORE INSERT ON {0} FOR EACH ROW EXECUTE FUNCTION {0}_trap()"""
+
+
+@pytest.fixture
+def mallory() -> Iterator[tuple[servers.Database, str]]:
+    """A database in which mallory may create in every schema of the path, and has; and mallory's name."""
+    with servers.database("postgresql") as database:
+        name = f"mallory_{database.name[-8:]}"
+        database.run(
+            "CREATE EXTENSION citext SCHEMA public", f"CREATE ROLE {name} LOGIN", 'CREATE SCHEMA "first"',
+            f'GRANT CREATE, USAGE ON SCHEMA public, "first" TO {name}', "CREATE TABLE loot (who text)",
+            "GRANT INSERT ON loot TO PUBLIC",
+        )  # fmt: skip
+        try:
+            yield database, name
+        finally:
+            database.run("RESET ROLE", f"DROP OWNED BY {name} CASCADE", f"DROP ROLE {name}")
+
+
+@pytest.mark.parametrize("path", ["public, first", "first, public, pg_catalog"])
+def test_planted_objects_are_never_run(mallory: tuple[servers.Database, str], path: str) -> None:
+    """A superuser merges where another role has planted objects that fit every call better than PostgreSQL's."""
+    database, name = mallory
+    database.run(
+        'CREATE TABLE "first".trees (tag varchar(9) PRIMARY KEY, ci citext UNIQUE, n numeric, m numeric(6,2), c char(3), '
+        "f real, d date, ts timestamptz, day time, kind uuid, doc jsonb, b bytea, id int GENERATED ALWAYS AS IDENTITY)",
+        "INSERT INTO \"first\".trees (tag, ci, n) VALUES ('a', 'A', 1.0), ('b', 'B', 2.0)",
+        f"SET ROLE {name}", _HELPER, _PLANT.replace("{types}", _TYPES).replace("{mallory}", name), "RESET ROLE",
+        "SET search_path = pg_catalog",
+    )  # fmt: skip
+    planted = f"""SELECT (SELECT count(*) FROM pg_catalog.pg_operator o WHERE o.oprowner = '{name}'::regrole)
+      + (SELECT count(*) FROM pg_catalog.pg_proc p WHERE p.proowner = '{name}'::regrole) AS n"""
+    assert pa.concat_tables(database.link.query(planted))["n"][0].as_py() > 4_000
+    url = f"{database.url}?options=-csearch_path%3D{path.replace(' ', '').replace(',', '%2C')}"
+    store = rm.PostgreSQLStore(url)
+    record = {
+        "n": "7.50", "m": 1.5, "c": "x", "f": 0.1, "d": "2026-02-03", "ts": "2026-02-03T04:05:06Z", "day": "04:05:06",
+        "kind": "6f9619ff-8b86-d011-b42d-00c04fc964ff", "doc": '{"a": 1}', "b": b"\0",
+    }  # fmt: skip
+    for table, key in (("first.trees", "tag"), ("trees", "ci")):
+        job = rm.Job(store=store, table=table, key=key, missing="delete")
+        assert not rm.check(job).problems
+        for count in (3, 300):
+            batch = [{"tag": f"t{n}", "ci": f"C{n}", **record} for n in range(count)]
+            batch[0]["n"] = None
+            rm.preview(job, batch)
+            rm.merge(job, batch)
+            assert rm.merge(job, batch).counts["skip"] == count
+            rm.explain(job, batch, key={key: batch[0][key]})
+    assert rm.history(store, "trees", key={"ci": "c2"}, column="n", batch=1).num_rows == 0
+    assert rm.history(store, "trees", action="delete").num_rows == 299
+    assert rm.batches(store).num_rows >= 2
+    store.close()
+    found = (
+        f"SELECT (SELECT count(*) FROM public.loot) AS loot, rolsuper FROM pg_catalog.pg_roles WHERE rolname = '{name}'"
+    )
+    assert pa.concat_tables(database.link.query(found)).to_pylist() == [{"loot": 0, "rolsuper": False}]
+
+
+@pytest.mark.parametrize("planted", ["trees_history", "rmend_batches", "refused", "a view"])
+def test_tables_of_ours_that_another_role_made_are_not_touched(
+    mallory: tuple[servers.Database, str], planted: str
+) -> None:
+    database, name = mallory
+    database.run("CREATE TABLE trees (tag int PRIMARY KEY, v int CHECK (v < 9))")
+    store = rm.PostgreSQLStore(database.url)
+    job = rm.Job(store=store, table="trees", key="tag", rejects={"table": "refused"})
+    batch = [{"tag": 1, "v": 1}, {"tag": 2, "v": 10}]
+    rm.merge(job, batch)  # what is to be planted has the right columns
+    shown = "rmend_batches" if planted == "a view" else planted
+    database.run(
+        f"CREATE TABLE kept AS SELECT * FROM {shown}", f"DROP TABLE {shown}", f"GRANT SELECT ON kept TO {name}"
+    )
+    grab = "CREATE FUNCTION grab() RETURNS int LANGUAGE sql AS 'INSERT INTO loot VALUES (current_user); SELECT 1'"
+    kind = "VIEW" if planted == "a view" else "TABLE"
+    database.run(f"SET ROLE {name}", grab, f"CREATE {kind} {shown} AS SELECT *, grab() AS g FROM kept WHERE grab() = 1")
+    if kind == "TABLE":
+        database.run(*_TRAP.format(shown).split(";\n"))
+    database.run("RESET ROLE", "DELETE FROM loot")
+    calls: list[Any] = [lambda: rm.merge(job, [{"tag": 3, "v": 3}, {"tag": 4, "v": 10}])]
+    calls += [lambda: rm.batches(store)] if shown == "rmend_batches" else []
+    calls += [lambda: rm.history(store, "trees")] if shown == "trees_history" else []
+    for call in calls:
+        with pytest.raises(rm.StoreError, match=f"{shown} belongs to {name}.*ALTER TABLE .* OWNER TO"):
+            call()
+    counted = "SELECT (SELECT count(*) FROM loot) AS loot, (SELECT count(*) FROM trees) AS trees"
+    assert pa.concat_tables(database.link.query(counted)).to_pylist() == [{"loot": 0, "trees": 1}]
+    database.run(f"ALTER {kind} {shown} OWNER TO postgres")
+    store.close()
