@@ -3,8 +3,13 @@
 
 from __future__ import annotations
 
+import socket
+import threading
 from collections.abc import Iterator
+from contextlib import suppress
+from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 import pyarrow as pa
 import pytest
@@ -164,3 +169,97 @@ def test_tables_of_ours_that_another_role_made_are_not_touched(
     assert pa.concat_tables(database.link.query(counted)).to_pylist() == [{"loot": 0, "trees": 1}]
     database.run(f"ALTER {kind} {shown} OWNER TO postgres")
     store.close()
+
+
+# -- MariaDB: a server that is false ---------------------------------------------------------------------------
+
+
+class FalseServer:
+    """Stands between us and a real server, and asks for a file when a statement has `sign` in it; or, without one,
+    for the password in a way of its own when we log in."""
+
+    def __init__(self, real: int, sign: bytes | None, wanted: str) -> None:
+        self.real, self.sign, self.wanted = real, sign, wanted
+        self.asked, self.got = 0, b""
+        self._listening = socket.create_server(("127.0.0.1", 0))
+        self.port = self._listening.getsockname()[1]
+        threading.Thread(target=self._serve, daemon=True).start()
+
+    def _serve(self) -> None:
+        with suppress(OSError):
+            while True:
+                client = self._listening.accept()[0]
+                threading.Thread(target=self._talk, args=(client,), daemon=True).start()
+
+    def _talk(self, client: socket.socket) -> None:
+        with suppress(OSError, ConnectionError), client, socket.create_connection(("127.0.0.1", self.real)) as server:
+            threading.Thread(target=self._pass_on, args=(server, client), daemon=True).start()
+            while packet := self._packet(client):
+                number, body = packet[3], packet[4:]
+                if self.sign is not None and body[:1] == b"\x03" and self.sign in body:
+                    self._ask(client, number, b"\xfb" + self.wanted.encode())
+                elif self.sign is None and number == 1:
+                    self._ask(client, number, b"\xfe" + self.wanted.encode() + b"\0" + b"x" * 20 + b"\0")
+                else:
+                    server.sendall(packet)
+            server.shutdown(socket.SHUT_RDWR)
+
+    def _ask(self, client: socket.socket, number: int, question: bytes) -> None:
+        self.asked += 1
+        client.sendall(len(question).to_bytes(3, "little") + bytes([number + 1]) + question)
+        while answer := self._packet(client):
+            self.got += answer[4:]
+
+    @staticmethod
+    def _packet(source: socket.socket) -> bytes:
+        head = source.recv(4, socket.MSG_WAITALL)
+        return head + source.recv(int.from_bytes(head[:3], "little"), socket.MSG_WAITALL) if len(head) == 4 else b""
+
+    @staticmethod
+    def _pass_on(server: socket.socket, client: socket.socket) -> None:
+        with suppress(OSError):
+            while data := server.recv(1 << 16):
+                client.sendall(data)
+
+    def close(self) -> None:
+        self._listening.close()
+
+
+@pytest.mark.parametrize(
+    "sign", [b"SET SESSION sql_mode", b"max_allowed_packet", b"START TRANSACTION", b"information_schema",
+             b"GET_LOCK", b"CREATE TEMPORARY", b"LOAD DATA", b"SHOW WARNINGS", b"INSERT INTO", b"COMMIT"]
+)  # fmt: skip
+def test_a_false_server_gets_no_file(sign: bytes, tmp_path: Path) -> None:
+    (tmp_path / "secret").write_text("the keys of the house")
+    with servers.database("mariadb") as database:
+        database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)")
+        real = urlsplit(database.url).port or 3306
+        server = FalseServer(real, sign, str(tmp_path / "secret"))
+        try:
+            job = rm.Job(store=database.url.replace(f":{real}/", f":{server.port}/"), table="t", key="id")
+            with pytest.raises(rm.StoreError, match=r"asked for the file .*secret.* of this machine, and was refused"):
+                rm.merge(job, [{"id": n, "v": n} for n in range(500)])
+        finally:
+            server.close()
+        assert server.asked
+        assert b"house" not in server.got
+        honest = rm.Job(store=database.url, table="t", key="id")
+        assert rm.merge(honest, [{"id": 1}]).counts["insert"] == 1
+
+
+@pytest.mark.parametrize(
+    "way", ["mysql_clear_password", "dialog", "sha256_password", "caching_sha2_password", "mysql_old_password"]
+)
+def test_a_false_server_gets_no_password(way: str) -> None:
+    with servers.database("mariadb") as database:
+        real = urlsplit(database.url).port or 3306
+        server = FalseServer(real, None, way)
+        url = database.url.replace("root@", "root:s3cret-w0rd@").replace(f":{real}/", f":{server.port}/")
+        try:
+            with pytest.raises(rm.StoreError, match="asks for the password itself") as error:
+                rm.preview(rm.Job(store=url, table="t", key="id"), [{"id": 1}])
+        finally:
+            server.close()
+        assert server.asked
+        assert b"s3cret" not in server.got
+        assert "s3cret" not in str(error.value)

@@ -24,7 +24,7 @@ from .meeting import Meeting, meet
 from .plan import Plan
 from .reading import Batch
 from .run import Run, bind
-from .stores.base import Session
+from .stores.base import Session, kept
 
 
 @dataclass(frozen=True)
@@ -87,7 +87,7 @@ def explain(job: Job, incoming: Any = None, *, key: Mapping[str, Any]) -> Explan
         with run.store.begin(write=False) as session:
             batch.read_all(session, remember=False)
         with run.store.begin(write=False) as session:
-            target, _ = session.settle(plan.info, target)
+            target = kept(session.settle(plan.info, target))
             rows = session.fetch(plan.info, target)
             shown = [_shown(rows, place) for place in range(len(rows.positions))]
             found = [one for chunk in batch.chunks(1 << 18) for one in _of_chunk(session, plan, batch, chunk, target)]

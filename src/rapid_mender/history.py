@@ -17,7 +17,7 @@ from .core.existing import Existing
 from .core.records import known_column, value_of
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
-from .stores.base import Condition, Session, Store, Written, open_store
+from .stores.base import Condition, Session, Store, Written, kept, open_store
 
 OddCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
@@ -118,12 +118,26 @@ class Recorder:
                 "application": self.application, "started_at": self._started, "status": "running",
             }  # fmt: skip
             values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
-            stored = self.session.insert(BATCHES, values, BATCHES.primary_key).stored
+            values = kept(self.session.settle(BATCHES, values))  # a name may have letters that the database has not
+            stored = self._numbered(values)
             self.batch = int(stored.values["batch_no"][0].as_py())
             self._row = stored if stored.locators.num_columns else None
             if self.history:
                 self._prepare_history()
         return self.batch
+
+    def _numbered(self, values: pa.Table) -> Existing:
+        """Insert the batch's row. The database numbers it; where its counter is behind, it is told the number."""
+        written = self.session.insert(BATCHES, values, BATCHES.primary_key)
+        refused = written.refusals()
+        if not refused:
+            return written.stored
+        number = self.session.last(BATCHES_TABLE, "batch_no") + 1
+        values = values.append_column("batch_no", pa.array([number], pa.int64()))
+        written = self.session.insert(BATCHES, values, BATCHES.primary_key)
+        if again := written.refusals():
+            raise StoreError(f"{self.session.where}: {BATCHES_TABLE} does not take the batch's row: {again[0]}")
+        return written.stored
 
     def _prepare_history(self) -> None:
         wanted = self._shape

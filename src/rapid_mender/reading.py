@@ -19,7 +19,7 @@ from .core.keys import STANDS, RepeatFinder, among, null_keys, one_array, settle
 from .core.records import Records, check_required, derive, misfit, read_columns
 from .incoming import Chunk, Source, Spool
 from .plan import Plan, Reading, Shape, shape_of
-from .stores.base import Session
+from .stores.base import Session, kept
 
 Progress = Callable[[str, int, int | None], None]
 """Called with what is being done ("reading", "merging"), how much of it is done, and how much there is."""
@@ -111,10 +111,15 @@ class Batch:
     def check(self, session: Session, records: Records) -> None:
         """Note the faults that only the store, the table or the key can tell."""
         plan = self.plan
-        records.values, refused = session.settle(plan.info, records.values)
+        came = records.values
+        records.values, refused = session.settle(plan.info, came)
         for name, mask in refused.items():
-            values = one_array(records.values[name]).filter(pa.array(mask))
-            why = None if pa.types.is_string(values.type) else "held exactly by this store"
+            values = one_array(came[name]).filter(pa.array(mask))
+            column = plan.info[name]
+            why: str | None = "held exactly by this store"
+            if pa.types.is_string(values.type):
+                own = column.settles or column.labels or column.members
+                why = None if own else "a text that this store has letters for"
             records.add_fault(mask, misfit(values, plan.info[name], why))
         sent = records.values.column_names
         check_required(records, plan.info, [n for n in sent if n not in plan.key and plan.strict_nulls(n)])
@@ -196,11 +201,8 @@ class Batch:
     def keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
         """The keys of a chunk in the table's types, and a mask of those that are whole."""
         records = self.read(chunk, self.plan.key)
-        keys, refused = session.settle(self.plan.info, records.values.select(self.plan.key))
-        usable = ~null_keys(keys)
-        for mask in refused.values():
-            usable &= ~mask
-        return keys, usable
+        keys = kept(session.settle(self.plan.info, records.values.select(self.plan.key)))
+        return keys, ~null_keys(keys)
 
     def _record_hash(self, session: Session, chunk: Chunk, order: str | None) -> tuple[np.ndarray, pa.Array]:
         """A hash of all that each record says, faults too (a column that was not sent has its own), and its age."""

@@ -9,6 +9,7 @@ from dataclasses import replace
 
 import pyarrow as pa
 
+from .core.cast import plain
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
 from .stores.base import Session
@@ -73,6 +74,12 @@ def keep_rejects(session: Session, rejects: pa.Table, name: str) -> None:
     records = rejects.drop_columns([column for column in info.names if column in rejects.column_names])
     spelled = [json.dumps(row, ensure_ascii=False, default=_spell) for row in records.to_pylist()]
     fixed = rejects.select(info.names[:-1]).append_column("rmend_record", pa.array(spelled, pa.string()))
+    fixed = pa.table([plain(column) for column in fixed.columns], names=info.names)
+    for name, mask in session.settle(info, fixed)[1].items():  # what the database has no letters for is escaped
+        texts = zip(fixed[name].to_pylist(), mask.tolist(), strict=True)
+        fixed = fixed.set_column(
+            info.names.index(name), name, pa.array([_escaped(t) if bad else t for t, bad in texts])
+        )
     session.append(info, fixed, {})
 
 
@@ -90,7 +97,7 @@ _TABLE = TableInfo(
 
 def _flat(table: pa.Table) -> pa.Table:
     """With every type as text that CSV has no form for."""
-    from .core.cast import as_text, plain
+    from .core.cast import as_text
 
     arrays = []
     for column in table.columns:
@@ -101,6 +108,10 @@ def _flat(table: pa.Table) -> pa.Table:
             values = as_text(values)[0]
         arrays.append(values)
     return pa.table(arrays, names=table.column_names)
+
+
+def _escaped(text: str) -> str:
+    return text.encode("ascii", "backslashreplace").decode().replace("\0", "\\x00")
 
 
 def _spell(value: object) -> str:

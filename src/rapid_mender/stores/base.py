@@ -12,9 +12,10 @@ from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ..core.existing import Existing
-from ..core.keys import fold_table
+from ..core.keys import fold_table, one_array
 from ..core.names import closest
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
@@ -29,6 +30,16 @@ class Condition:
     column: str
     op: Literal["=", ">=", "<=", "<", ">", "contains"]
     value: Any
+
+
+def kept(settled: Settled) -> pa.Table:
+    """Settled values, null where the store cannot hold them."""
+    values, refused = settled
+    for name, mask in refused.items():
+        column = one_array(values[name])
+        place = values.column_names.index(name)
+        values = values.set_column(place, name, pc.if_else(pa.array(mask), pa.scalar(None, column.type), column))
+    return values
 
 
 class Refused(StoreError):

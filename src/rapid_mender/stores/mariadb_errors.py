@@ -8,6 +8,7 @@ from contextlib import contextmanager
 
 from ..errors import StoreError
 from .base import Conflict, Refused
+from .mariadb_wire import ASKED_FOR_A_FILE, NO_PASSWORD
 from .sql_link import Lost
 
 _RETRY = (1213, 1205, 1020, 1050)  # deadlock, lock wait time-out, read row changed, table made by another merge
@@ -49,6 +50,8 @@ def _in_words(where: str, error: Exception) -> StoreError:
         # which row of a statement it was says nothing to people who sent another batch
         reason = re.sub(r" at row \d+$", "", text)
         return Refused(where, reason, key[1].split(".")[-1] if key else "", unique=code in _UNIQUE)
+    if code in (ASKED_FOR_A_FILE, NO_PASSWORD):
+        return StoreError(f"{where}: {text}; the connection was closed, and what was not committed is undone")
     if code in _RIGHTS:
         return StoreError(f"{where}: {text}; {_grant(text)}")
     if code in _GONE or isinstance(error, OSError):

@@ -6,8 +6,6 @@ server, hundreds of them in one cell, and read by Arrow.
 
 from __future__ import annotations
 
-import os
-import tempfile
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from dataclasses import dataclass, field
@@ -24,6 +22,7 @@ from ..errors import StoreError
 from .base import Refused
 from .mariadb_errors import translated
 from .mariadb_tables import column_of, declare, definition, describe, quoted
+from .mariadb_wire import can_offer, connect, offered
 from .sql_link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from .sql_text import literals, text_sql
 
@@ -45,7 +44,7 @@ class Address:
 class MariaDBLink(SQLLink):
     def __init__(self, address: Address) -> None:
         try:
-            import pymysql
+            import pymysql  # noqa: F401
         except ImportError as error:
             raise StoreError(
                 "MariaDB needs a driver that is not installed; run: pip install 'rapid-mender[mariadb]'"
@@ -54,26 +53,27 @@ class MariaDBLink(SQLLink):
         self._address = address
         self.schema = address.options["database"]
         self._stages = 0
-        self._loads = True
+        self._loads = can_offer()
         self._by_index = False
         self._described: dict[tuple[str, tuple[str, str] | None], tuple[Described, str | None]] = {}
         self._other: MariaDBLink | None = None
         with translated(self.where):
-            self._connection: Any = pymysql.connect(
-                **address.options,
-                charset="utf8mb4",
-                use_unicode=False,
-                conv={},
-                local_infile=True,
-                autocommit=True,
-                client_flag=pymysql.constants.CLIENT.FOUND_ROWS,
-            )
+            self._connection: Any = connect(address.options)
         timeout = address.statement_timeout or 0
+        try:
+            self._set_up(timeout)
+        except BaseException:
+            self.close()
+            raise
+
+    def _set_up(self, timeout: float) -> None:
         self.run(
             f"SET SESSION sql_mode = '{_MODE}', time_zone = '+00:00', group_concat_max_len = 1073741824, "
             f"join_cache_level = 4, sql_notes = 0, max_statement_time = {timeout}, "
             "tx_isolation = 'READ-COMMITTED', net_write_timeout = 600"
         )
+        told = self.ask("SELECT @@max_allowed_packet AS p, CONNECTION_ID() AS id")[0]
+        self.packet, self._id = int(told["p"]), told["id"]
 
     def close(self) -> None:
         if self._other is not None:
@@ -163,7 +163,7 @@ class MariaDBLink(SQLLink):
     @contextmanager
     def staged(self, rows: Rows) -> Iterator[str]:
         names = [f"c{i}" for i in range(len(rows.columns))]
-        if len(rows) <= FEW_ROWS:
+        if len(rows) <= FEW_ROWS and sum(one.values.nbytes for one in rows.columns) < self.packet // 8:
             yield self._few(rows.columns)
             return
         self._stages += 1
@@ -196,11 +196,9 @@ class MariaDBLink(SQLLink):
         binary = [pt.is_binary(one.values.type) for one in columns]
         targets = [f"@v{i}" if binary[i] else name for i, name in enumerate(names)]
         sets = ", ".join(f"{n} = UNHEX({t})" for n, t in zip(names, targets, strict=True) if n != t)
-        with tempfile.NamedTemporaryFile(prefix="rmend-", dir=_folder()) as file:
-            file.write(rows.packed)
-            file.flush()
+        with offered(self._connection, rows.packed or lines_of(columns)) as name:
             sql = (
-                f"LOAD DATA LOCAL INFILE {text_sql(file.name)} INTO TABLE {into} CHARACTER SET utf8mb4 "
+                f"LOAD DATA LOCAL INFILE {text_sql(name)} INTO TABLE {into} CHARACTER SET utf8mb4 "
                 "FIELDS TERMINATED BY ',' OPTIONALLY ENCLOSED BY '\"' ESCAPED BY '' LINES TERMINATED BY 0x0A "
                 f"({', '.join(targets)}){f' SET {sets}' if sets else ''}"
             )
@@ -275,11 +273,6 @@ class _Forbidden(Exception):
 
 def _text(value: Any) -> Any:
     return value.decode() if isinstance(value, bytes) else None if value is None else str(value)
-
-
-def _folder() -> str | None:
-    """Where a file that is read at once again had best be: in memory, if there is such a place."""
-    return "/dev/shm" if os.access("/dev/shm", os.W_OK) else None
 
 
 def lines_of(columns: Sequence[Cells]) -> pa.Buffer | bytes:

@@ -30,7 +30,7 @@ from .postgresql_link import PostgreSQLLink
 from .postgresql_tables import BIG, NUMBER, TEXT
 from .server import ServerStore, seconds
 from .sql import Sent, SQLSession
-from .sql_link import PAGE_ROWS, Described, Pick, SQLLink
+from .sql_link import PAGE_ROWS, Cells, Described, Form, Pick, SQLLink
 from .sql_text import name_sql, text_sql
 
 _MERGING = 0x726D656E  # the first half of the advisory locks' keys
@@ -163,9 +163,30 @@ class PostgreSQLSession(SQLSession):
         link.run("CLOSE rmend_scan")
 
     def _cannot_hold(self, column: Column, values: pa.Array) -> np.ndarray | None:
-        if pa.types.is_string(values.type):
-            return mask_of(pc.fill_null(pc.match_substring(values, "\x00"), False))
-        return None
+        if not pa.types.is_string(values.type):
+            return None
+        bad = mask_of(pc.fill_null(pc.match_substring(values, "\x00"), False))
+        link: PostgreSQLLink = self._asking()  # type: ignore[assignment]
+        if link.encoding not in ("UTF8", "SQL_ASCII"):
+            bad |= self._unknown_letters(link, values)
+        return bad
+
+    def _unknown_letters(self, link: PostgreSQLLink, values: pa.Array) -> np.ndarray:
+        """A mask of the texts that the encoding of the database has no letters for."""
+        beyond = pc.if_else(pc.string_is_ascii(values), pa.scalar(None, values.type), values)
+        if beyond.null_count == len(beyond):
+            return np.zeros(len(values), bool)
+        each = beyond.dictionary_encode()
+        form = Form(pa.binary(), "pg_catalog.bytea", "{}::pg_catalog.bytea")
+        known = f"pg_catalog.length(pg_catalog.convert(s.c1, 'UTF8', {text_sql(link.encoding)}))"
+        picks = [Pick("s.c0", "n", NUMBER.wire), Pick(known, "length", NUMBER.wire)]
+        with link.staged(self._numbered([Cells(form, each.dictionary.cast(pa.binary()))])) as stage:
+
+            def some(first: int, last: int) -> pa.Table:
+                return link.tried(picks, f"FROM {stage} AS s WHERE {self._between(first, last)}", "s.c0")
+
+            unknown = link.in_parts(len(each.dictionary), some, lambda error, row: None)[1]
+        return mask_of(pc.fill_null(pc.is_in(each.indices, pa.array(list(unknown), pa.int32())), False))
 
     def _updating(self, table: Described, sets: Mapping[str, str], stage: str, where: str) -> str:
         listed = ", ".join(f"{name_sql(name)} = {value}" for name, value in sets.items())

@@ -213,11 +213,13 @@ class SQLReading(Session):
             array = one_array(values[name])
             if array.null_count == len(array):
                 continue
+            bad = self._cannot_hold(info[name], array)
             if table.forms[name].settles:
-                array, bad = self._settled(table, info[name], array)
+                if bad is not None and bad.any():
+                    array = pc.if_else(pa.array(bad), pa.scalar(None, array.type), array)
+                array, too = self._settled(table, info[name], array)
                 values = values.set_column(place, name, array)
-            else:
-                bad = self._cannot_hold(info[name], array)
+                bad = too if bad is None else bad if too is None else bad | too
             if bad is not None and bad.any():
                 refused[name] = bad
         return values, refused
