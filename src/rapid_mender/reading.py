@@ -117,9 +117,11 @@ class Batch:
             values = one_array(came[name]).filter(pa.array(mask))
             column = plan.info[name]
             why: str | None = "held exactly by this store"
+            if pa.types.is_binary(values.type):
+                why = "so short that this store has room for it"
             if pa.types.is_string(values.type):
                 own = column.settles or column.labels or column.members
-                why = None if own else "a text that this store has letters for"
+                why = None if own else "a text that this store has letters and room for"
             records.add_fault(mask, misfit(values, plan.info[name], why))
         sent = records.values.column_names
         check_required(records, plan.info, [n for n in sent if n not in plan.key and plan.strict_nulls(n)])

@@ -26,7 +26,7 @@ from .mariadb_link import Address, MariaDBLink, lines_of
 from .mariadb_tables import BIG, NUMBER, TEXT, quoted
 from .server import ServerStore, seconds
 from .sql import Sent, SQLSession
-from .sql_link import FEW_ROWS, PAGE_ROWS, Cells, Described, Rows, SQLLink
+from .sql_link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from .sql_text import text_sql
 
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout", "statement_timeout")
@@ -114,7 +114,7 @@ class MariaDBSession(SQLSession):
                 continue
             values = values.set_column(place, name, array)
         values, others = super().settle(info, values)
-        return values, others | refused
+        return values, others | refused | (self._too_long(values) if values.num_rows else {})
 
     def _rows(self, columns: Sequence[Cells]) -> Rows:
         rows = Rows(columns)
@@ -122,10 +122,51 @@ class MariaDBSession(SQLSession):
             rows.packed = lines_of(columns)
         return rows
 
-    def _cannot_hold(self, column: Column, values: pa.Array) -> np.ndarray | None:
+    def _cannot_hold(self, table: Described, column: Column, values: pa.Array) -> np.ndarray | None:
         if pa.types.is_floating(values.type):
             return mask_of(pc.fill_null(pc.invert(pc.is_finite(values)), False))
+        letters = table.extra["letters"].get(column.name)
+        if (
+            pa.types.is_string(values.type)
+            and letters not in (None, "utf8mb4")
+            and not table.forms[column.name].settles
+        ):
+            return self._unknown_letters(letters, values)
         return None
+
+    def _unknown_letters(self, letters: str, values: pa.Array) -> np.ndarray:
+        """A mask of the texts that a character set has no letters for: the server makes question marks of these."""
+        beyond = pc.if_else(pc.string_is_ascii(values), pa.scalar(None, values.type), values)
+        if beyond.null_count == len(beyond):
+            return np.zeros(len(values), bool)
+        each, link = beyond.dictionary_encode(), self._asking()
+        back = f"CONVERT(CONVERT(s.c1 USING {letters}) USING utf8mb4) COLLATE utf8mb4_bin"
+        with link.staged(self._numbered([Cells(TEXT, each.dictionary)])) as stage:
+            picks = [Pick("s.c0", "n", NUMBER.wire)]
+            found = link.select(picks, f"FROM {stage} AS s WHERE NOT ({back} <=> s.c1 COLLATE utf8mb4_bin)", "s.c0")
+        return mask_of(pc.fill_null(pc.is_in(each.indices, found["n"]), False))
+
+    def _too_long(self, values: pa.Table) -> dict[str, np.ndarray]:
+        """By the longest column of each: a mask of the rows that the server could not give back in one packet.
+
+        The history has a row twice, and so half a packet is what a row may have.
+        """
+        link: MariaDBLink = self._asking()  # type: ignore[assignment]
+        room = link.packet // 2 - 1024
+        if values.nbytes * 2 < room:
+            return {}
+        sizes = {}
+        for name in values.column_names:
+            array = one_array(values[name])
+            size = pa.repeat(40, len(array))
+            if pa.types.is_string(array.type):
+                size = pc.add(pc.binary_length(array), pc.count_substring(array, '"'))
+            elif pa.types.is_binary(array.type):
+                size = pc.multiply(pc.binary_length(array), 2)
+            sizes[name] = np.asarray(pc.fill_null(size, 0)).astype(np.int64)
+        every = np.stack(list(sizes.values()))
+        over, longest = every.sum(axis=0) > room, every.argmax(axis=0)
+        return {name: over & (longest == i) for i, name in enumerate(sizes) if (over & (longest == i)).any()}
 
     def _locking(self) -> str:
         return " FOR UPDATE" if self._writes else ""

@@ -92,8 +92,20 @@ class MariaDBLink(SQLLink):
             self._by_index = indexed
 
     def run(self, sql: str) -> int:
-        with translated(self.where), self._connection.cursor() as cursor:
+        with translated(self.where, self._state), self._connection.cursor() as cursor:
             return int(cursor.execute(sql))
+
+    def _state(self) -> str:
+        """The SQLSTATE of the error that has just come."""
+        import pymysql
+
+        try:
+            with self._connection.cursor() as cursor:
+                cursor.execute("GET DIAGNOSTICS CONDITION 1 @rmend_state = RETURNED_SQLSTATE")
+                cursor.execute("SELECT @rmend_state")
+                return str(_text(cursor.fetchone()[0]) or "")
+        except (pymysql.Error, OSError, AttributeError, TypeError):
+            return ""
 
     def ask(self, sql: str) -> list[dict[str, Any]]:
         """A few rows, as texts by the names of the columns."""
@@ -123,7 +135,7 @@ class MariaDBLink(SQLLink):
         return _need(_parsed([text for (text,) in found], picks), self.where)
 
     def _cells(self, sql: str) -> Sequence[tuple[Any, ...]]:
-        with translated(self.where), self._connection.cursor() as cursor:
+        with translated(self.where, self._state), self._connection.cursor() as cursor:
             cursor.execute(sql)
             return cursor.fetchall()  # type: ignore[no-any-return]
 
@@ -203,7 +215,7 @@ class MariaDBLink(SQLLink):
                 f"({', '.join(targets)}){f' SET {sets}' if sets else ''}"
             )
             try:
-                with translated(self.where):
+                with translated(self.where, self._state):
                     done = self._run_load(sql)
             except _Forbidden:
                 self._loads = False

@@ -10,7 +10,7 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.types as pt
 
-from ..core.schema import Column, TableInfo
+from ..core.schema import Column, Reach, TableInfo
 from ..errors import StoreError
 from .sql_link import Described, Form, Locator
 from .sql_text import text_sql
@@ -42,14 +42,14 @@ def describe(ask: Ask, name: str, place: tuple[str, str] | None = None) -> Descr
     found_at = _find(ask, name, place)
     if found_at is None:
         return None
-    schema, table, kind, here = found_at
+    schema, table, kind, here, undoes = found_at
     shown = table if here else f"{schema}.{table}"
     if kind != "BASE TABLE":
         raise StoreError(f"{shown!r} is a {kind.lower()}; on MariaDB records are merged into a table")
     at = f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME = {text_sql(table)}"
     rows = ask(
         "SELECT COLUMN_NAME AS Field, COLUMN_TYPE AS Type, COLLATION_NAME AS Collation, IS_NULLABLE AS `Null`, "
-        f"COLUMN_DEFAULT AS `Default`, EXTRA AS Extra FROM information_schema.COLUMNS WHERE {at} "
+        f"COLUMN_DEFAULT AS `Default`, EXTRA AS Extra, PRIVILEGES AS rights FROM information_schema.COLUMNS WHERE {at} "
         "ORDER BY ORDINAL_POSITION"
     )
     found = [column_of(row) for row in rows]
@@ -62,7 +62,8 @@ def describe(ask: Ask, name: str, place: tuple[str, str] | None = None) -> Descr
     triggers = _triggers(ask, schema, table) != "0"
     info = TableInfo(
         shown, columns, primary, tuple(indexes.values()), triggers, refers=_refers(ask, schema, table),
-        identity=f"{quoted(schema)}.{quoted(table)}",
+        reach=_reach(ask, schema, table), identity=f"{quoted(schema)}.{quoted(table)}", undoes=undoes,
+        rights=_rights([row["rights"] or "" for row in rows]),
     )  # fmt: skip
     return Described(
         info,
@@ -72,7 +73,10 @@ def describe(ask: Ask, name: str, place: tuple[str, str] | None = None) -> Descr
         tuple(Locator(quoted(name), forms[name]) for name in finder),
         told=not any("on update" in (row["Extra"] or "").lower() for row in rows),
         indexes=every,
-        extra={"indexes": {"PRIMARY": primary} | indexes},
+        extra={
+            "indexes": {"PRIMARY": primary} | indexes,
+            "letters": {row["Field"]: row["Collation"].split("_")[0] for row in rows if row["Collation"]},
+        },
     )
 
 
@@ -90,7 +94,7 @@ def _triggers(ask: Ask, schema: str, table: str) -> str:
     return str(ask(f"SELECT count(*) AS n FROM information_schema.TRIGGERS WHERE {of}")[0]["n"])
 
 
-def _find(ask: Ask, name: str, place: tuple[str, str] | None) -> tuple[str, str, str, bool] | None:
+def _find(ask: Ask, name: str, place: tuple[str, str] | None) -> tuple[str, str, str, bool, bool] | None:
     """The database, the name and the kind of a table, and whether it is in the connection's own database."""
     asked = [f"TABLE_SCHEMA = DATABASE() AND TABLE_NAME = {text_sql(name)}"]
     for match in re.finditer(r"\.", name):
@@ -100,10 +104,14 @@ def _find(ask: Ask, name: str, place: tuple[str, str] | None) -> tuple[str, str,
     if place is not None:
         asked = [f"TABLE_SCHEMA = {text_sql(place[0])} AND TABLE_NAME = {text_sql(place[1])}"]
     for where in asked:
-        sql = "SELECT TABLE_SCHEMA AS s, TABLE_NAME AS t, TABLE_TYPE AS k, TABLE_SCHEMA = DATABASE() AS here "
-        rows = ask(f"{sql}FROM information_schema.TABLES WHERE {where} ORDER BY 2 LIMIT 1")
+        sql = (
+            "SELECT TABLE_SCHEMA AS s, TABLE_NAME AS t, TABLE_TYPE AS k, TABLE_SCHEMA = DATABASE() AS here, ENGINE AS e, "
+            "(SELECT TRANSACTIONS FROM information_schema.ENGINES AS n WHERE n.ENGINE = found.ENGINE) AS undoes "
+        )
+        rows = ask(f"{sql}FROM information_schema.TABLES AS found WHERE {where} ORDER BY 2 LIMIT 1")
         if rows:
-            return rows[0]["s"], rows[0]["t"], rows[0]["k"], rows[0]["here"] == "1"
+            one = rows[0]
+            return one["s"], one["t"], one["k"], one["here"] == "1", one["e"] is None or one["undoes"] == "YES"
     return None
 
 
@@ -131,6 +139,41 @@ def _refers(ask: Ask, schema: str, table: str) -> tuple[str, ...]:
         "ORDER BY CONSTRAINT_NAME, ORDINAL_POSITION"
     )
     return tuple(f"{row['c']} refers to {row['t']}.{row['r']}" for row in rows)
+
+
+def _reach(ask: Ask, schema: str, table: str) -> tuple[Reach, ...]:
+    """The foreign keys by which a change of the table comes back to it; found by going up to what it refers to."""
+    found, seen, up = [], set(), [(schema, table)]
+    while up:
+        child = up.pop()
+        if child in seen:
+            continue
+        seen.add(child)
+        rows = ask(
+            "SELECT c.CONSTRAINT_NAME AS n, c.DELETE_RULE AS d, c.UPDATE_RULE AS u, k.REFERENCED_TABLE_SCHEMA AS s, "
+            "k.REFERENCED_TABLE_NAME AS t, GROUP_CONCAT(k.REFERENCED_COLUMN_NAME SEPARATOR '\0') AS r "
+            "FROM information_schema.REFERENTIAL_CONSTRAINTS AS c JOIN information_schema.KEY_COLUMN_USAGE AS k "
+            "ON k.CONSTRAINT_SCHEMA = c.CONSTRAINT_SCHEMA AND k.CONSTRAINT_NAME = c.CONSTRAINT_NAME "
+            "AND k.TABLE_NAME = c.TABLE_NAME "
+            f"WHERE c.CONSTRAINT_SCHEMA = {text_sql(child[0])} AND c.TABLE_NAME = {text_sql(child[1])} "
+            f"AND k.TABLE_SCHEMA = {text_sql(child[0])} AND k.TABLE_NAME = {text_sql(child[1])} "
+            "GROUP BY 1, 2, 3, 4, 5"
+        )
+        for row in rows:
+            deletes, updates = (row[rule] not in ("RESTRICT", "NO ACTION") for rule in ("d", "u"))
+            if (row["s"], row["t"]) == (schema, table) and (deletes or updates):
+                found.append(Reach(row["n"], deletes, tuple(row["r"].split("\0")) if updates else ()))
+            elif deletes or updates:
+                up.append((row["s"], row["t"]))
+    return tuple(found)
+
+
+def _rights(columns: Sequence[str]) -> frozenset[str]:
+    """What may be done, by what may be done with each column. Of deletes the server does not say it here."""
+    each = [set(rights.lower().split(",")) for rights in columns]
+    every = set.intersection(*each) if each else set()
+    some = set.union(*each) if each else set()
+    return frozenset({"delete"} | ({"select"} & every) | ({"insert", "update"} & some))
 
 
 @dataclass(frozen=True)

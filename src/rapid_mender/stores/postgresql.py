@@ -162,7 +162,7 @@ class PostgreSQLSession(SQLSession):
             yield self._existing(link, table, page, picked, key)
         link.run("CLOSE rmend_scan")
 
-    def _cannot_hold(self, column: Column, values: pa.Array) -> np.ndarray | None:
+    def _cannot_hold(self, table: Described, column: Column, values: pa.Array) -> np.ndarray | None:
         if not pa.types.is_string(values.type):
             return None
         bad = mask_of(pc.fill_null(pc.match_substring(values, "\x00"), False))

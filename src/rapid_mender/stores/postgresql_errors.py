@@ -14,6 +14,11 @@ from .base import Conflict, Refused, without_password
 from .sql_link import Lost
 
 _RETRY = ("40001", "40P01")  # serialization failure, deadlock
+_CLASSES = frozenset(
+    "00 01 02 03 08 09 0A 0B 0F 0L 0P 0Z 20 21 22 23 24 25 26 27 28 2B 2D 2F 34 38 39 3B 3D 3F 40 42 44 53 54 55 57 "
+    "58 72 F0 HV P0 XX".split(" ")
+)
+"""The classes of SQLSTATE that PostgreSQL has itself; a trigger may have others."""
 _GRANTS = (
     (r"permission denied to create temporary tables in database (\S+)", "GRANT TEMPORARY ON DATABASE {0} TO {user}"),
     (r"permission denied for schema (\S+)", "GRANT USAGE, CREATE ON SCHEMA {0} TO {user}"),
@@ -51,7 +56,7 @@ def _in_words(where: str, error: Any) -> StoreError:
     detail = told.get("PG_DIAG_MESSAGE_DETAIL", "").rstrip(".")
     if state in _RETRY or "could not serialize access" in what:
         return Conflict(f"{where}: another program changed the same rows meanwhile ({what})")
-    if state[:2] in ("22", "23") or state == "P0001":
+    if _refuses_a_row(state, what, told.get("PG_DIAG_CONTEXT", "")):
         constraint = told.get("PG_DIAG_CONSTRAINT_NAME", "")
         return Refused(where, f"{what}: {detail}" if detail else what, constraint, unique=state == "23505")
     if state in ("42P07", "42710"):
@@ -69,6 +74,15 @@ def _in_words(where: str, error: Any) -> StoreError:
             "run again when the server answers"
         )
     return StoreError(f"{where}: the database refused: {what}{f': {detail}' if detail else ''}")
+
+
+def _refuses_a_row(state: str, what: str, context: str) -> bool:
+    """Whether an error is about the row that is written: a constraint, a type, a limit, or a trigger that says no."""
+    if state[:2] in ("22", "23", "27", "38", "39", "44", "P0") or context.split("\n")[0].endswith("RAISE"):
+        return True
+    if state == "54000" or (state == "42501" and "row-level security" in what):  # an index row or a row too large
+        return True
+    return len(state) == 5 and state[:2] not in _CLASSES
 
 
 def _grant(where: str, what: str) -> str:

@@ -213,7 +213,7 @@ class SQLReading(Session):
             array = one_array(values[name])
             if array.null_count == len(array):
                 continue
-            bad = self._cannot_hold(info[name], array)
+            bad = self._cannot_hold(table, info[name], array)
             if table.forms[name].settles:
                 if bad is not None and bad.any():
                     array = pc.if_else(pa.array(bad), pa.scalar(None, array.type), array)
@@ -224,7 +224,7 @@ class SQLReading(Session):
                 refused[name] = bad
         return values, refused
 
-    def _cannot_hold(self, column: Column, values: pa.Array) -> np.ndarray | None:
+    def _cannot_hold(self, table: Described, column: Column, values: pa.Array) -> np.ndarray | None:
         """A mask of the values that the database has no form for."""
         return None
 
