@@ -6,12 +6,15 @@ import json
 import os
 import subprocess
 import sys
-from collections.abc import Callable
+import threading
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, Phase, settings
+
+from rapid_mender.stores import company
 
 from . import servers
 
@@ -33,6 +36,19 @@ def pytest_configure(config: pytest.Config) -> None:
         config.add_cleanup(servers.provide())
     except servers.NoServer as error:
         pytest.exit(str(error), returncode=3)
+
+
+@pytest.fixture(autouse=True, scope="session")
+def _no_company() -> Iterator[None]:
+    """The threads of the test runner open no store: else every SQLite file would be opened in another process."""
+    theirs = set(threading.enumerate())
+    others_run = company.others_run
+    company.others_run = lambda: (
+        others_run()
+        and any(one not in theirs and one is not threading.current_thread() for one in threading.enumerate())
+    )
+    yield
+    company.others_run = others_run
 
 
 @dataclass

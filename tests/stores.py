@@ -69,14 +69,20 @@ def _memory(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]]) -> It
 
 @contextmanager
 def _sqlite(
-    schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], how: str = "", indexed: bool = True
+    schema: pa.Schema,
+    key: list[str],
+    rows: list[dict[str, Any]],
+    how: str = "",
+    indexed: bool = True,
+    apart: bool = False,
 ) -> Iterator[Place]:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "it's a register.db"
         with closing(sqlite3.connect(path)) as connection:
             connection.execute(_definition(name_sql, schema, key, {}, indexed) + how)
         url = f"sqlite:///{path}"
-        yield replace(_filled(open_store(url), key, rows), store=url)
+        place = _filled(open_store(url), key, rows)
+        yield replace(place, store=rm.SQLiteStore(path, apart=True) if apart else url)
 
 
 _SERVER_TYPES = {
@@ -132,6 +138,7 @@ STORES = {
     "memory": _memory,
     "sqlite": _sqlite,
     "sqlite, no row number": lambda *a: _sqlite(*a, how=" WITHOUT ROWID"),
+    "sqlite, another process": lambda *a: _sqlite(*a, apart=True),
     "sqlite, no index": lambda *a: _sqlite(*a, indexed=False),
     "postgresql": _postgresql,
     "postgresql, no index": lambda *a: _postgresql(*a, indexed=False),

@@ -5,6 +5,9 @@ from __future__ import annotations
 
 def main() -> None:
     from .cli import app
+    from .stores import company
+
+    company.ours = True
 
     app()
 

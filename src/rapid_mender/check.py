@@ -9,11 +9,12 @@ from typing import Any
 from .core.hashing import hash_rows
 from .core.keys import RepeatFinder, fold_table, null_keys
 from .errors import Error, JobError
+from .hazards import look_for_hazards, told_of_triggers
 from .incoming import Options, Source, open_incoming
 from .job import Job, RejectsTable
 from .plan import Plan, shape_of
 from .rejects import check_rejects_path
-from .stores.base import Session, open_store
+from .stores.base import Session, opened
 
 
 @dataclass
@@ -53,9 +54,12 @@ def check(job: Job, incoming: Any = None) -> Checked:
         except JobError as error:
             out.note(error)
     try:
-        with open_store(job.store).begin(write=False) as session:
+        with opened(job.store) as place, place.begin(write=False) as session:
             plan = Plan(job, session.describe(job.table), open_ended=source is None or source.schema is None)
             plan.bind_archive(session)
+            look_for_hazards(session, plan)
+            if job.history and plan.info.triggers:
+                plan.warn(told_of_triggers(plan.info))
             out.problems += plan.problems
             plan.problems.clear()
             names: list[str] = []

@@ -21,7 +21,7 @@ from .core.records import REJECT_COLUMNS, misfit, read_columns
 from .core.schema import TableInfo
 from .errors import IncomingError, JobError
 from .incoming import Chunk, open_incoming
-from .stores.base import Session, Store, open_store
+from .stores.base import Session, Store, opened
 
 _TRIED = 12  # columns of which a key is made up, at most
 _AT_MOST = 3  # columns in a key that is not declared
@@ -53,7 +53,7 @@ def draft(store: str | Store, table: str, incoming: Path, folder: Path = ".") ->
     chunk = next(iter(source), None)
     if chunk is None:
         raise IncomingError(f"{path} has no records to make a job from")
-    with open_store(store).begin(write=False) as session:
+    with opened(store) as place, place.begin(write=False) as session:
         info = session.describe(table)
         proposal = propose(session, info, chunk)
     return _text(proposal, info, _url(store, folder), os.path.relpath(path, folder), len(chunk.rows))

@@ -80,11 +80,17 @@ def explain(job: Job, incoming: Any = None, *, key: Mapping[str, Any]) -> Explan
     `key` maps each key column to a value. Raises JobError if it does not, and as `preview` does.
     """
     run = Run(job, incoming, False)
+    with run.opened():
+        return _explain(run, key)
+
+
+def _explain(run: Run, key: Mapping[str, Any]) -> Explanation:
+    job = run.job
     plan = bind(job, run.store, run.source)
     target = _target(plan, key)
     batch = Batch(plan, run.source, datetime.now(UTC), run.progress)
     try:
-        with run.store.begin(write=False) as session:
+        with run.store.begin(write=False, guests=run.source.only_once) as session:
             batch.read_all(session, remember=False)
         with run.store.begin(write=False) as session:
             target = kept(session.settle(plan.info, target))

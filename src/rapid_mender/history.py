@@ -17,7 +17,7 @@ from .core.existing import Existing
 from .core.records import known_column, value_of
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
-from .stores.base import Condition, Session, Store, Written, kept, open_store
+from .stores.base import Condition, Session, Store, Written, kept, opened
 
 OddCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
@@ -39,6 +39,7 @@ BATCHES = TableInfo(
         Column("first_change", pa.int64()),
         Column("last_change", pa.int64()),
         Column("status", pa.string(), nullable=False, one_of=("running", "done", "stopped")),
+        Column("unrecorded", pa.int64()),
     ),
     ("batch_no",),
 )
@@ -89,6 +90,8 @@ class Recorder:
     history: bool
     application: str
     batch: int | None = None
+    unrecorded: int = 0
+    """How many rows that nobody sent were changed by triggers: the history does not replay if there are any."""
     _first: int | None = None
     _last: int | None = None
     _started: datetime | None = None
@@ -106,10 +109,14 @@ class Recorder:
     def start(self) -> int:
         """The batch's number; taken on the first call, with a row in the batches."""
         if self.batch is None:
-            batches = self.session.find_own(BATCHES_TABLE)
+            batches, missing = self.session.find_own(BATCHES_TABLE), list[Column]()
             if batches is None:
                 self.session.create(BATCHES)
-            elif any(name not in batches for name in BATCHES.names):
+            else:
+                missing = [column for column in BATCHES.columns if column.name not in batches]
+            if [column.name for column in missing] == ["unrecorded"]:  # made by an earlier version
+                self.session.add_columns(BATCHES_TABLE, missing)
+            elif missing:
                 raise StoreError(
                     f"a table named {BATCHES_TABLE!r} is there already and is not Rapid Mender's; rename it"
                 )
@@ -200,6 +207,8 @@ class Recorder:
         """Complete the batch's row, or bring it up to date ("running"); if nothing was written there is none."""
         if self.batch is None:
             return
+        if self.history:
+            self.unrecorded += self.session.unrecorded(self.info)
         rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
         names = {
             "insert": "inserted",
@@ -211,6 +220,7 @@ class Recorder:
         values = {names[name]: [count] for name, count in counts.items()} | {
             "finished_at": [None if status == "running" else datetime.now(UTC)], "status": [status],
             "first_change": [self._first], "last_change": [self._last if self._first else None],
+            "unrecorded": [self.unrecorded],
         }  # fmt: skip
         schema = pa.schema([BATCHES.schema.field(name) for name in values])
         self.session.update(BATCHES, rows, pa.table(values, schema=schema))
@@ -246,7 +256,7 @@ def history(
     """
     if action not in (None, "insert", "update", "delete"):
         raise JobError(f"action is 'insert', 'update' or 'delete', not {action!r}")
-    with open_store(store).begin(write=False) as session:
+    with opened(store) as place, place.begin(write=False) as session:
         info = session.describe(table)
         shape = history_info(info)
         found = session.find_own(shape.name, info)
@@ -277,7 +287,7 @@ def history(
 
 def batches(store: str | Store, *, table: str | None = None, limit: int | None = None) -> pa.Table:
     """The batches of a store, oldest first, as an Arrow table; `limit` keeps the newest so many."""
-    with open_store(store).begin(write=False) as session:
+    with opened(store) as place, place.begin(write=False) as session:
         found = session.find_own(BATCHES_TABLE)
         if found is None:
             return BATCHES.schema.empty_table()

@@ -204,6 +204,7 @@ class Job(_Strict):
     max_rejects: _Limit = None
     commit_every: int | None = Field(None, ge=1)
     history: bool = True
+    without_undo: bool = False
 
     _source: str | None = PrivateAttr(None)
 

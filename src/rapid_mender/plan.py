@@ -70,11 +70,12 @@ class Plan:
         if job.null_key == "generate" and self.key:
             made = [n for n in self.key if info[n].has_default]
             if not made:
-                self._wrong(f'null_key = "generate": the database makes no value for {in_quotes(self.key)}')
+                self.wrong(f'null_key = "generate": the database makes no value for {in_quotes(self.key)}')
         if job.rejects is not None and isinstance(job.rejects, RejectsTable) and job.rejects.table == info.name:
-            self._wrong("rejects: the table of rejects cannot be the table itself")
+            self.wrong("rejects: the table of rejects cannot be the table itself")
 
-    def _wrong(self, problem: str) -> None:
+    def wrong(self, problem: str) -> None:
+        """Note a problem."""
         if problem not in self.problems:
             self.problems.append(problem)
 
@@ -100,7 +101,7 @@ class Plan:
             return None
         column = self.info.named(name)
         if column is None:
-            self._wrong(
+            self.wrong(
                 f"{what}: table {self.info.name!r} has no column {name!r}; {nearest(name, self.info.names, 'columns')}"
             )
             return None
@@ -109,7 +110,7 @@ class Plan:
     def _key(self) -> list[str]:
         key = [name for name in (self._one("key", name) for name in self.job.key) if name is not None]
         if len(set(key)) < len(key):
-            self._wrong(f"key: a column is named twice in {self.job.key}")
+            self.wrong(f"key: a column is named twice in {self.job.key}")
         return key
 
     def _columns(self) -> dict[str, ColumnOptions]:
@@ -121,23 +122,23 @@ class Plan:
                 continue
             column = self.info[name]
             if name in self.key:
-                self._wrong(f"{place}: a key column is compared and written by the rules of keys; it takes no options")
+                self.wrong(f"{place}: a key column is compared and written by the rules of keys; it takes no options")
             if options.tolerance is not None and not takes_tolerance(column.type):
-                self._wrong(f"{place}: tolerance is for numbers, dates and times, and {name} is {wanted(column)}")
+                self.wrong(f"{place}: tolerance is for numbers, dates and times, and {name} is {wanted(column)}")
             if (options.ignore_case or options.trim) and not pa.types.is_string(column.type):
-                self._wrong(f"{place}: ignore_case and trim are for texts, and {name} is {wanted(column)}")
+                self.wrong(f"{place}: ignore_case and trim are for texts, and {name} is {wanted(column)}")
             other = self._one(f"{place} previous", options.previous)
             if other is not None:
                 if other in (name, *self.key) or self.info[other].generated:
-                    self._wrong(f"{place} previous: {other} cannot take the old value; name another column")
+                    self.wrong(f"{place} previous: {other} cannot take the old value; name another column")
                 elif self.info[other].type != column.type:
                     types = f"{column.declared or column.type}, {self.info[other].declared or self.info[other].type}"
-                    self._wrong(f"{place} previous: {name} and {other} have different types ({types})")
+                    self.wrong(f"{place} previous: {name} and {other} have different types ({types})")
                 options = options.model_copy(update={"previous": other})
             found[name] = options
         taken = [options.previous for options in found.values() if options.previous is not None]
         for other in {name for name in taken if taken.count(name) > 1}:
-            self._wrong(f"[columns] previous: {other} is to take the old value of more than one column")
+            self.wrong(f"[columns] previous: {other} is to take the old value of more than one column")
         return found
 
     def _mark(self) -> dict[str, pa.Scalar]:
@@ -147,16 +148,16 @@ class Plan:
             if name is not None:
                 found[name] = self._constant(f"mark: {name}", self.info[name], value)
                 if name in self.key or self.info[name].generated:
-                    self._wrong(f"mark: {name} cannot be set")
+                    self.wrong(f"mark: {name} cannot be set")
         return {name: value for name, value in found.items() if value is not None}
 
     def _constant(self, place: str, column: Column, value: Any) -> pa.Scalar | None:
         values, bad = cast(pa.array([value]), column)
         if bad is not None and bad.any():
-            self._wrong(f"{place} = {value!r} is not {wanted(column)}")
+            self.wrong(f"{place} = {value!r} is not {wanted(column)}")
             return None
         if value is None and not column.nullable:
-            self._wrong(f"{place}: the column is required (NOT NULL)")
+            self.wrong(f"{place}: the column is required (NOT NULL)")
         return plain(values)[0]
 
     def bind_archive(self, session: Session) -> None:
@@ -167,14 +168,14 @@ class Plan:
         found = session.find(name)
         if found is None or found.name == self.info.name:
             why = "it is the table itself" if found else nearest(name, session.tables(), "tables")
-            self._wrong(f"archive: there is no other table {name!r}; {why}")
+            self.wrong(f"archive: there is no other table {name!r}; {why}")
             return
         absent = [c for c in self.info.names if not self.info[c].generated and c not in found]
         if absent:
-            self._wrong(f"archive: table {found.name!r} lacks the columns {in_quotes(absent)}")
+            self.wrong(f"archive: table {found.name!r} lacks the columns {in_quotes(absent)}")
         lacking = [c.name for c in found.columns if c.required and c.name not in self.info]
         if lacking:
-            self._wrong(
+            self.wrong(
                 f"archive: table {found.name!r} requires {in_quotes(lacking)}, which {self.info.name!r} does not have"
             )
         self.archive = found
@@ -187,7 +188,7 @@ class Plan:
         try:
             return compile_expression(text, scope, want)
         except ExpressionError as error:
-            self._wrong(f"{place}: {error}")
+            self.wrong(f"{place}: {error}")
             return None
 
     # -- the job against the batch ----------------------------------------------------------------------
@@ -225,7 +226,7 @@ class Plan:
         try:
             reading = Reading(map_columns(info, [name for name, _ in shape], job.rename, free))
         except JobError as error:
-            self._wrong(str(error))
+            self.wrong(str(error))
             reading = Reading({})
         for name, kind in shape:
             if info.named(name) is None:
@@ -243,7 +244,7 @@ class Plan:
             if target is None:
                 continue
             if info[target].generated:
-                self._wrong(f"[derive] {target}: the database computes it itself")
+                self.wrong(f"[derive] {target}: the database computes it itself")
                 continue
             if isinstance(value, str):
                 done = self._expression(f"[derive] {target}", value, scope, None)
@@ -271,7 +272,7 @@ class Plan:
         try:
             because = Template(rule.because if rule.because is not None else default, scope)
         except ExpressionError as error:
-            self._wrong(f"rule {number}, because: {error}")
+            self.wrong(f"rule {number}, because: {error}")
             return None
         return None if when is None else BoundRule(number, NAMES.index(rule.decide), when, because)
 
@@ -299,7 +300,7 @@ class Plan:
         try:
             check_batch_has(names, given, job.rename, needed, info)
         except JobError as error:
-            self._wrong(str(error))
+            self.wrong(str(error))
         sent = set(self.columns_of(names)) | set(reading.derived)
         uses: list[tuple[str, Iterable[Name]]] = [(f"[derive] {n}", e.uses) for n, e in reading.derived.items()]
         for rule in reading.rules:
@@ -309,18 +310,28 @@ class Plan:
             for side, name in used:
                 there = name in sent if name in info else name in names
                 if side == "incoming" and not there:
-                    self._wrong(f"{place}: the batch does not send {name!r}; it has {in_quotes(names) or 'no columns'}")
+                    self.wrong(f"{place}: the batch does not send {name!r}; it has {in_quotes(names) or 'no columns'}")
         if self.order is not None and self.order not in sent:
-            self._wrong(f"order: the batch does not send {self.order!r}; it has {in_quotes(names) or 'no columns'}")
+            self.wrong(f"order: the batch does not send {self.order!r}; it has {in_quotes(names) or 'no columns'}")
         for name, options in self.columns.items():
             if options.previous is not None and options.previous in sent:
-                self._wrong(
-                    f"[columns.{name}] previous: the batch sends {options.previous!r} itself; list it in ignore"
-                )
+                self.wrong(f"[columns.{name}] previous: the batch sends {options.previous!r} itself; list it in ignore")
+        self._look_at_updates(sent)
         if (lacking := self.lacking(sent)) and "insert" in job.allow:
             words = ", ".join(lacking)
             self.warn(f"new records will be rejected: an insert needs {words}, which the batch does not send")
         self.raise_problems()
+
+    def _look_at_updates(self, sent: Iterable[str]) -> None:
+        """Foreign keys by which an update of what is sent would change other rows, which the history would not have."""
+        written = {*self.updatable(sent), *self.mark, *self.previous().values()}
+        for one in self.info.reach if self.job.history and "update" in self.job.allow else ():
+            if hit := sorted(written & set(one.columns)):
+                self.wrong(
+                    f"constraint {one.said} changes other rows of {self.info.name!r} when {', '.join(hit)} changes, "
+                    'and the history would not have them; let it restrict, set write = "insert" in '
+                    f"[columns.{hit[0]}], or history = false"
+                )
 
     def columns_of(self, names: Sequence[str]) -> list[str]:
         try:

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from typing import Any
 
@@ -23,6 +23,7 @@ from .core.rules import Fired
 from .errors import Error, JobError, LimitError, StoreError
 from .gather import Gather
 from .groups import Groups
+from .hazards import look_for_hazards
 from .history import Recorder
 from .incoming import Chunk, Options, Source, open_incoming
 from .job import Job, RejectsTable
@@ -33,7 +34,7 @@ from .reading import Batch, Progress
 from .rejects import check_rejects_path, keep_rejects, write_rejects
 from .result import Result, decisions_schema
 from .retries import MOST, pause, remember
-from .stores.base import Conflict, Session, Store, open_store
+from .stores.base import Conflict, Session, Store, opened
 from .writing import Pending, Writer, settle
 
 
@@ -78,21 +79,34 @@ class Run:
         self.job = job
         self.write = write
         self.by = by
+        self.guest = progress is not None
         self.progress: Progress = progress or (lambda what, done, total: None)
-        self.store: Store = open_store(job.store)
+        self.store: Store
         if isinstance(job.rejects, str) and write:
             check_rejects_path(job.rejects)
         options = job.incoming.options if job.incoming is not None else Options()
         self.source: Source = open_incoming(incoming if incoming is not None else job.batch, options)
         self.now = datetime.now(UTC)
 
+    @contextmanager
+    def opened(self) -> Iterator[None]:
+        """Close at the end what was opened for the run."""
+        with opened(self.job.store) as self.store:
+            yield
+
     def go(self) -> Result:
+        """Take the batch all its way."""
+        with self.opened():
+            return self._go()
+
+    def _go(self) -> Result:
         started = time.perf_counter()
         self.plan = bind(self.job, self.store, self.source)
         self.groups = Groups(self.plan, self.by, self.now) if self.by is not None else None
         self.batch = Batch(self.plan, self.source, self.now, self.progress)
         try:
-            with self.store.begin(write=False) as session:  # asks what the store makes of keys; reads no table
+            with self.store.begin(write=False, guests=self.source.only_once) as session:
+                # asks what the store makes of keys; reads no table
                 self.batch.read_all(session, remember=self.job.missing == "delete")
             info = self.plan.info
             self.result = Result(info.name, self.store.where, self.plan.key, self.source.unit, self.write)
@@ -137,6 +151,7 @@ class Run:
         from . import __version__
 
         self.recorder: Recorder | None = None
+        guests = self.plan.has_functions or self.guest
         self.committed: dict[str, int] | None = None
         self.rows_before = 0
         done, last, tries, retries, alone = 0, False, 0, 0, False
@@ -144,7 +159,7 @@ class Run:
         while not last:
             back = remember(self.result, self.gather, self.fired, self.groups, self.plan, self.recorder)
             try:
-                with self.store.begin(self.write, self.plan.info, alone) as session:
+                with self.store.begin(self.write, self.plan.info, alone, guests) as session:
                     if session.describe(self.job.table) != self.plan.info:
                         raise StoreError(
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"
@@ -179,6 +194,11 @@ class Run:
                 self.committed = dict(self.result.counts)
         assert self.recorder is not None
         self.result.batch = self.recorder.batch
+        if self.recorder.unrecorded:
+            self.plan.warn(
+                f"{self.recorder.unrecorded:,} rows that nobody sent were changed by triggers of "
+                f"{self.plan.info.name}; the history does not have these changes, and so does not replay"
+            )
 
     def _note_stop(self, counts: dict[str, int]) -> None:
         """Note in the batches that a run which had committed some of its work was stopped."""
@@ -357,6 +377,7 @@ def bind(job: Job, store: Store, source: Source) -> Plan:
     with store.begin(write=False) as session:
         plan = Plan(job, session.describe(job.table), open_ended=source.schema is None)
         plan.bind_archive(session)
+        look_for_hazards(session, plan)
     if source.schema is not None:  # then all that is wrong can be told together
         plan.check_batch(source.schema.names, plan.reading(shape_of(source.schema)))
     plan.raise_problems()

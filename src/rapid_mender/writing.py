@@ -69,7 +69,7 @@ class Writer:
             if here.any():
                 value = one_array(setting[name]).take(index)
                 new[name] = value if here.all() else pc.if_else(pa.array(here), value, one_array(old.values[name]))
-        written = self.session.update(self.plan.info, old, pa.table(new))
+        written = self.session.update(self.plan.info, old, pa.table(new), self.plan.key)
         texts = patterns.texts(changes_of.spell_changed).take(index)
         if written.rows is not None:
             old, texts = old.take(written.rows), texts.take(pa.array(written.rows))

@@ -98,9 +98,9 @@ def _place(where: str) -> tuple[str | Store, str | None, list[str]]:
 
 
 def _primary_key(store: str | Store, table: str) -> list[str]:
-    from ..stores.base import open_store
+    from ..stores.base import opened
 
-    with open_store(store).begin(write=False) as session:
+    with opened(store) as place, place.begin(write=False) as session:
         return list(session.describe(table).primary_key)
 
 

@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..errors import IncomingError, StoreError
-from ..stores.base import Store, open_store
+from ..stores.base import Store, opened
 from .chunks import Chunk, Source
 
 
@@ -33,7 +33,7 @@ class QueryRows(Source):
     def __iter__(self) -> Iterator[Chunk]:
         assert self.query is not None
         row = 1
-        with open_store(self.query.store).begin(write=False) as session:
+        with opened(self.query.store) as place, place.begin(write=False) as session:
             pages = session.query(self.query.sql)
             while True:
                 try:

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, contextmanager, suppress
 from dataclasses import dataclass, field
 from importlib import import_module
 from typing import Any, Literal
@@ -165,8 +165,8 @@ class Session(ABC):
         """Insert `rows` of one table, just as they are, into another that has their columns."""
 
     @abstractmethod
-    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
-        """Set the columns of `values` in `rows`."""
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
+        """Set the columns of `values` in `rows`; `key`: the columns that tell them apart, and stay as they are."""
 
     @abstractmethod
     def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
@@ -175,6 +175,14 @@ class Session(ABC):
     @abstractmethod
     def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
         """Create a table; beside another, whose name its own begins with, or in the connection's own schema."""
+
+    def cannot_make(self, info: TableInfo) -> str | None:
+        """Why the store could not hold a table like this; None if it could."""
+        return None
+
+    def unrecorded(self, info: TableInfo) -> int:
+        """How many rows of a table others than those that were sent have changed in this transaction, by triggers."""
+        return 0
 
     @abstractmethod
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
@@ -232,12 +240,13 @@ class Store(ABC):
 
     @abstractmethod
     def begin(
-        self, write: bool, table: TableInfo | None = None, alone: bool = False
+        self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
     ) -> AbstractContextManager[Session]:
         """One transaction: committed when the block ends, undone when it raises or when not `write`.
 
         `table` is what is to be merged into: one merge into it at a time. `alone`: where the store can, nobody else
-        writes to it meanwhile. Raises Conflict where all is to be done again.
+        writes to it meanwhile. `guests`: code that is not ours runs meanwhile. Raises Conflict where all
+        is to be done again.
         """
 
 
@@ -282,6 +291,18 @@ def open_store(store: str | Store) -> Store:
     module, name = _SCHEMES[scheme]
     kind = getattr(import_module(f".{module}", __package__), name)
     return kind.of_url(store)  # type: ignore[no-any-return]
+
+
+@contextmanager
+def opened(store: str | Store) -> Iterator[Store]:
+    """The store that a URL names, closed at the end; a Store is given back as it is, and stays open."""
+    found = open_store(store)
+    try:
+        yield found
+    finally:
+        if found is not store:
+            with suppress(StoreError):  # what was done is done
+                found.close()
 
 
 _SCHEMES = {

@@ -29,6 +29,7 @@ from .sql import Sent, SQLSession
 from .sql_link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from .sql_text import text_sql
 
+_MOST_COLUMNS = 1017
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout", "statement_timeout")
 _FILES = {"ssl_ca": "ssl_ca", "ssl_cert": "ssl_cert", "ssl_key": "ssl_key", "socket": "unix_socket"}
 
@@ -223,6 +224,11 @@ class MariaDBSession(SQLSession):
 
     def _unspelled(self, expression: str, table: Described, name: str) -> str:
         return expression
+
+    def cannot_make(self, info: TableInfo) -> str | None:
+        if len(info.columns) > _MOST_COLUMNS:
+            return f"it would have {len(info.columns):,} columns, and InnoDB has {_MOST_COLUMNS:,} at most"
+        return None
 
     def _making(self) -> str:
         return " ENGINE = InnoDB"  # the server's default may be one that cannot undo

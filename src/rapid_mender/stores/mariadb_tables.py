@@ -105,7 +105,8 @@ def _find(ask: Ask, name: str, place: tuple[str, str] | None) -> tuple[str, str,
         asked = [f"TABLE_SCHEMA = {text_sql(place[0])} AND TABLE_NAME = {text_sql(place[1])}"]
     for where in asked:
         sql = (
-            "SELECT TABLE_SCHEMA AS s, TABLE_NAME AS t, TABLE_TYPE AS k, TABLE_SCHEMA = DATABASE() AS here, ENGINE AS e, "
+            "SELECT TABLE_SCHEMA AS s, TABLE_NAME AS t, TABLE_TYPE AS k, TABLE_SCHEMA = DATABASE() AS here, "
+            "ENGINE AS e, "
             "(SELECT TRANSACTIONS FROM information_schema.ENGINES AS n WHERE n.ENGINE = found.ENGINE) AS undoes "
         )
         rows = ask(f"{sql}FROM information_schema.TABLES AS found WHERE {where} ORDER BY 2 LIMIT 1")

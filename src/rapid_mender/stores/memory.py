@@ -70,8 +70,10 @@ class MemoryStore(Store):
         return "memory"
 
     @contextmanager
-    def begin(self, write: bool, table: TableInfo | None = None, alone: bool = False) -> Iterator[Session]:
-        del table, alone  # there is one writer at a time
+    def begin(
+        self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
+    ) -> Iterator[Session]:
+        del table, alone, guests  # there is one writer at a time
         if not write:
             yield MemorySession(dict(self._tables), dict(self._infos))
             return
@@ -138,7 +140,7 @@ class MemorySession(Session):
         self.insert(to, values, ())
         return Written(rows)
 
-    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
         table, stored = self.data[info.name], rows.values
         places = rows.locators["row"].to_numpy()
         order = np.argsort(places)

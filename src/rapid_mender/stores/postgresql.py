@@ -11,7 +11,10 @@ meanwhile, in the same snapshot.
 from __future__ import annotations
 
 import os
+import threading
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from functools import lru_cache
 from typing import Any
 from urllib.parse import quote, unquote, urlencode
 
@@ -34,6 +37,8 @@ from .sql_link import PAGE_ROWS, Cells, Described, Form, Pick, SQLLink
 from .sql_text import name_sql, text_sql
 
 _MERGING = 0x726D656E  # the first half of the advisory locks' keys
+_MOST_COLUMNS = 1600
+_PAGE = 8160
 _CONNECT_SECONDS = "10"
 _PINNED = "-csearch_path=pg_catalog"
 _BEGIN = "BEGIN ISOLATION LEVEL REPEATABLE READ"
@@ -61,7 +66,6 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
             elif name:
                 self._parameters[name] = value
         self._parameters["client_encoding"] = "UTF8"
-        self._database: Any = None
         super().__init__()
 
     @property
@@ -76,28 +80,18 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
             given = given | {"options": f"{options} {option}".strip()}
         return f"{self._url}?{urlencode(given, quote_via=quote)}"
 
-    def close(self) -> None:
-        """Close the connections that are kept."""
-        super().close()
-        with self._lock:
-            if self._database is not None:
-                self._database.close()
-                self._database = None
-
     def connect(self) -> PostgreSQLLink:
         """A new connection, which the caller closes."""
         try:
-            import adbc_driver_postgresql
+            import adbc_driver_postgresql  # noqa: F401
         except ImportError as error:
             raise StoreError(
                 "PostgreSQL needs a driver that is not installed; run: pip install 'rapid-mender[postgresql]'"
             ) from error
-        with self._lock, translated(self.where):
-            if self._database is None:
-                # the driver asks the catalogue in names that others could have put theirs before
-                self._database = adbc_driver_postgresql.connect(self._url_of(_PINNED))
-                self._database.set_options(uri=self._url_of())
-        return PostgreSQLLink(self.where, self._database, self._timeout)
+        settings = tuple(sorted((name, value) for name, value in os.environ.items() if name.startswith("PG")))
+        with _knowing, translated(self.where):
+            database = _database(self._url_of(_PINNED), self._url_of(), settings)
+        return PostgreSQLLink(self.where, database, self._timeout)
 
     def _turn(self, table: TableInfo) -> tuple[str, str]:
         key = f"({_MERGING}, {table.identity}::pg_catalog.oid::pg_catalog.int4)"
@@ -110,6 +104,31 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
         link.run(f"LOCK TABLE {self.known[table].sql} IN SHARE ROW EXCLUSIVE MODE")
 
 
+def _bytes(kind: pa.DataType) -> int:
+    """How many bytes of a page a value takes at least, where all values take as many."""
+    if pa.types.is_boolean(kind):
+        return 1
+    return kind.bit_width // 8 if pa.types.is_primitive(kind) else 0
+
+
+@lru_cache(8)
+def _database(pinned: str, url: str, settings: tuple[tuple[str, str], ...]) -> Any:
+    """What the driver knows of a server's types; it holds no connection.
+
+    The driver asks the catalogue in names that others could have put theirs before, so it does with a search path of
+    its own; what is connected later has the user's. `settings`: what libpq takes from the environment.
+    """
+    import adbc_driver_postgresql
+
+    del settings
+    database = adbc_driver_postgresql.connect(pinned)
+    database.set_options(uri=url)
+    return database
+
+
+_knowing = threading.Lock()
+
+
 class PostgreSQLSession(SQLSession):
     number, text, big = NUMBER, TEXT, BIG
     returns_updates = True
@@ -119,6 +138,7 @@ class PostgreSQLSession(SQLSession):
         self._store, self._writes = store, write
         self._reader: PostgreSQLLink | None = None
         self._looks = 0
+        self._beside = 0
 
     def close(self) -> None:
         super().close()
@@ -221,6 +241,66 @@ class PostgreSQLSession(SQLSession):
             if link.select([Pick("pg_catalog.count(*)", "n", pa.int64())], rest)["n"][0].as_py():
                 return
         raise Conflict(f"{self.where}: another program wrote the same key meanwhile ({error.reason})")
+
+    @contextmanager
+    def _watched(self, link: SQLLink, table: Described) -> Iterator[list[int]]:
+        seen: list[int] = []
+        if not table.info.triggers:
+            yield seen
+            return
+        before = self._touched(link, table)
+        yield seen
+        self._beside += max(self._touched(link, table) - before - sum(seen), 0)
+
+    def _touched(self, link: SQLLink, table: Described) -> int:
+        """How many rows of a table this transaction has inserted, updated or deleted so far."""
+        counted = f" {op('+')} ".join(
+            f"pg_catalog.pg_stat_get_xact_tuples_{how}(oid)" for how in ("inserted", "updated", "deleted")
+        )
+        at = f"{table.info.identity}::pg_catalog.oid"
+        tree = f"SELECT relid::pg_catalog.oid FROM pg_catalog.pg_partition_tree({at}::pg_catalog.regclass)"
+        rest = f"FROM (SELECT DISTINCT oid FROM (SELECT {at} UNION ALL {tree}) AS every (oid)) AS part"
+        picks = [Pick(f"coalesce(pg_catalog.sum({counted}), 0)::pg_catalog.int8", "n", pa.int64())]
+        return int(link.select(picks, rest)["n"][0].as_py())
+
+    def _afterwards(
+        self, table: Described, stored: Existing, key: Sequence[str], were: pa.Table | None = None
+    ) -> Existing:
+        if were is not None and "r1" in were.column_names:  # a row that moves to another partition counts twice
+            self._recorded(pc.not_equal(were["r1"], stored.locators["r1"]))
+        if not table.extra["after"] or not key or not len(stored.positions):
+            return stored
+        now = self.fetch(table.info, stored.values.select(list(key)), fresh=True)
+        if now.values.num_rows != stored.values.num_rows:
+            raise StoreError(
+                f"{self.where}: {stored.values.num_rows} rows of {table.info.name!r} were written and "
+                f"{now.values.num_rows} are found under their keys; a trigger on the table seems to delete or move rows"
+            )
+        if table.locators:  # what a trigger did to the row itself is in the history
+            self._recorded(pc.not_equal(now.locators["r0"], stored.locators["r0"]))
+        now.positions = stored.positions
+        return now
+
+    def _recorded(self, rows: pa.ChunkedArray) -> None:
+        """So many of the changes that were counted are recorded after all."""
+        self._beside = max(self._beside - int(pc.sum(rows).as_py() or 0), 0)
+
+    def unrecorded(self, info: TableInfo) -> int:
+        link, table = self._write.settled(), self._described(info)
+        if table.extra["late"]:
+            with self._watched(link, table) as seen:
+                link.run("SET CONSTRAINTS ALL IMMEDIATE")
+                seen.append(0)
+        beside, self._beside = self._beside, 0
+        return beside
+
+    def cannot_make(self, info: TableInfo) -> str | None:
+        if len(info.columns) > _MOST_COLUMNS:
+            return f"it would have {len(info.columns):,} columns, and PostgreSQL has {_MOST_COLUMNS:,} at most"
+        fixed = sum(_bytes(column.type) for column in info.columns)
+        if fixed > _PAGE:
+            return f"a row of it could take {fixed:,} bytes, and {_PAGE:,} fit on a page of PostgreSQL"
+        return None
 
     def _spelled(self, expression: str) -> str:
         return f"{expression}::pg_catalog.text"

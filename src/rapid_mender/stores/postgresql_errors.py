@@ -14,9 +14,9 @@ from .base import Conflict, Refused, without_password
 from .sql_link import Lost
 
 _RETRY = ("40001", "40P01")  # serialization failure, deadlock
-_CLASSES = frozenset(
+_CLASSES = (
     "00 01 02 03 08 09 0A 0B 0F 0L 0P 0Z 20 21 22 23 24 25 26 27 28 2B 2D 2F 34 38 39 3B 3D 3F 40 42 44 53 54 55 57 "
-    "58 72 F0 HV P0 XX".split(" ")
+    "58 72 F0 HV P0 XX"
 )
 """The classes of SQLSTATE that PostgreSQL has itself; a trigger may have others."""
 _GRANTS = (

@@ -91,6 +91,7 @@ def described(found: str) -> Described:
         extra={
             "unique": by_name,
             "after": any(trigger["after"] for trigger in one["triggers"] or ()),
+            "late": any(trigger["late"] for trigger in one["triggers"] or ()),
         },
     )
 

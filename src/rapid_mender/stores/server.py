@@ -67,7 +67,10 @@ class ServerStore(Store, Generic[_L]):
                     link.close()
 
     @contextmanager
-    def begin(self, write: bool, table: TableInfo | None = None, alone: bool = False) -> Iterator[Session]:
+    def begin(
+        self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
+    ) -> Iterator[Session]:
+        del guests
         turn = self._turn(table) if write and table is not None else None
         link = self._ready(turn[0] if turn else self.starting)
         sound = False

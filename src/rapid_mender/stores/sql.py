@@ -6,8 +6,9 @@ A store of its own brings a link (`SQLLink`) and the few statements that its SQL
 from __future__ import annotations
 
 from abc import abstractmethod
-from collections.abc import Callable, Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future
+from contextlib import contextmanager
 from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
@@ -67,7 +68,7 @@ class SQLSession(SQLReading):
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
         table = self._described(info)
         left_out = [column for column in info.columns if column.name not in values.column_names]
-        told = table.told and not info.triggers
+        told = table.told and table.info.undoes and not info.triggers
         told = told and not any(column.has_default or column.generated for column in left_out)
         sent = Sent(table, values.column_names, tuple(key))
         columns = self._cells(table, values)
@@ -90,7 +91,7 @@ class SQLSession(SQLReading):
                 f"{self.where}: {len(landed)} rows were inserted into {info.name!r} and "
                 f"{len(stored.positions)} came back; a trigger on the table seems to drop rows"
             )
-        return Written(stored, landed, lambda: refusals)
+        return Written(self._afterwards(table, stored, key), landed, lambda: refusals)
 
     def _load(self, link: SQLLink, sent: Sent, rows: Rows) -> tuple[list[Any], dict[int, str]]:
         """Load rows straight into their table; if it does not take all of them, the other way."""
@@ -124,11 +125,24 @@ class SQLSession(SQLReading):
         `write(stage, within, count)` writes the staged rows s for which the condition `within` holds, so many.
         """
         with link.staged(rows) as stage:
+
+            def part(first: int, last: int) -> Any:
+                with self._watched(link, sent.table) as seen:
+                    one = write(stage, self._between(first, last), last - first + 1)
+                    seen.append(one.num_rows if isinstance(one, pa.Table) else one)
+                return one
+
             return link.in_parts(
                 len(rows),
-                lambda first, last: write(stage, self._between(first, last), last - first + 1),
+                part,
                 lambda error, row: self._own(link, sent, error, stage, row),
+                at_most=len(rows) if sent.table.info.undoes else 1,
             )
+
+    @contextmanager
+    def _watched(self, link: SQLLink, table: Described) -> Iterator[list[int]]:
+        """Count what else changes in a table while rows of it are written, whose number is put into the list."""
+        yield []
 
     def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
         table, target = self._described(info), self._described(to)
@@ -149,7 +163,7 @@ class SQLSession(SQLReading):
 
         return Written(rows, None, self._later(len(rows.positions), work).result)
 
-    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
         table, names = self._described(info), values.column_names
         columns = self._cells(table, values)
         sent = self._numbered([*columns, *self._locating(table, rows.locators)])
@@ -187,8 +201,15 @@ class SQLSession(SQLReading):
                 f"{self.where}: {len(landed)} rows of {info.name!r} were to be updated and {len(stored.positions)} "
                 "were; a trigger on the table seems to keep the others"
             )
+        stored = self._afterwards(table, stored, key, rows.locators.take(pa.array(landed)))
         stored.positions = rows.positions[landed]
         return Written(stored, landed, lambda: refusals)
+
+    def _afterwards(
+        self, table: Described, stored: Existing, key: Sequence[str], were: pa.Table | None = None
+    ) -> Existing:
+        """Rows that were written, as triggers that ran after that have left them. `were`: where they were before."""
+        return stored
 
     def _concerned(self, count: int, wanted: int, table: Described) -> int:
         if table.told and not table.info.triggers and 0 <= count < wanted:
@@ -241,6 +262,15 @@ class SQLSession(SQLReading):
                 if written.rows is None and written.refusals():
                     keep &= written.landed(count)
             rows = every if keep.all() else self._rows(self._cells(table, values.filter(pa.array(keep))))
+            try:
+                send(link, rows)
+            except Refused as error:
+                raise StoreError(
+                    f"{self.where}: {info.name!r} did not take a row: {error.reason}; mend that table, or, if it is a "
+                    "history, set history = false"
+                ) from error
+
+        def send(link: SQLLink, rows: Rows) -> None:
             if _can_load(rows.columns):
                 link.load(table, names, rows)
             elif len(rows):

@@ -194,11 +194,16 @@ class SQLLink(ABC):
         """End the connection."""
 
     def in_parts(
-        self, count: int, write: Callable[[int, int], _T], own: Callable[[Refused, int], None]
+        self,
+        count: int,
+        write: Callable[[int, int], _T],
+        own: Callable[[Refused, int], None],
+        at_most: int | None = None,
     ) -> tuple[list[_T], dict[int, str]]:
         """Write rows; where the database refuses, undo that part, and divide it until single rows are left out.
 
-        `write(first, last)` writes a part; `own(error, row)` raises if a refusal is not the row's own fault.
+        `write(first, last)` writes a part; `own(error, row)` raises if a refusal is not the row's own fault; `at_most`
+        is how many rows to write at once, where a part cannot be undone.
         """
         done: list[_T] = []
         refused: dict[int, str] = {}
@@ -220,8 +225,9 @@ class SQLLink(ABC):
                 for start in range(first, end, step):
                     part(start, min(start + step, end))
 
-        if count:
-            part(0, count)
+        step = at_most or count
+        for start in range(0, count, max(step, 1)):
+            part(start, min(start + step, count))
         return done, refused
 
 

@@ -23,25 +23,35 @@ from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
+from . import company
 from .background import Background
 from .base import Condition, Refusals, Session, Settled, Store, Written
 from .sql_text import name_sql, text_sql
-from .sqlite_link import Link, Locked, refuse_a_second_library
+from .sqlite_link import Link, Locked, is_open_elsewhere
 from .sqlite_rows import Rows
 from .sqlite_tables import describe, table_names
 from .sqlite_types import PARTS, as_one, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
+from .sqlite_worker import RemoteLink
 
 _NUMERIC_LOOKING = r"^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
 _READER_CACHE_KIB = 32_768  # it reads sorted keys, and so each page once
+_MOST_COLUMNS = 2000
 _PAGE_ROWS = 1 << 17
 _PATIENCE = 5_000  # milliseconds to wait for another program's lock
 
 
 class SQLiteStore(Store):
-    """The tables of one SQLite file, which must exist."""
+    """The tables of one SQLite file, which must exist.
 
-    def __init__(self, path: str | os.PathLike[str]) -> None:
+    Where others in this process may have the file open, or open it meanwhile (another thread, an iterator that gives
+    the records), it is opened in a process of its own: two libraries in one process would drop each other's locks.
+    `apart` says so, or not, in place of what is seen: True costs some tenths of a second for the first merge; False is
+    safe only if nobody else in this process opens the file.
+    """
+
+    def __init__(self, path: str | os.PathLike[str], apart: bool | None = None) -> None:
         self.path = os.path.abspath(os.fspath(path))
+        self._apart = apart
 
     @classmethod
     def of_url(cls, url: str) -> SQLiteStore:
@@ -58,15 +68,17 @@ class SQLiteStore(Store):
         return self.path
 
     @contextmanager
-    def begin(self, write: bool, table: TableInfo | None = None, alone: bool = False) -> Iterator[Session]:
+    def begin(
+        self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
+    ) -> Iterator[Session]:
         del table, alone  # SQLite has one writer at a time
         if not os.path.isfile(self.path):
             raise StoreError(f"there is no SQLite file {self.path}; check the path in the store URL")
         writable = os.access(self.path, os.W_OK)
         if write and not writable:
             raise StoreError(f"{self.path} is read-only; make it writable for this user to merge into it")
-        refuse_a_second_library(self.path)
-        link = Link(self.path, writable, _PATIENCE)
+        kind = RemoteLink if self._is_apart(guests) else Link
+        link = kind(self.path, writable, _PATIENCE)
         try:
             link.run("BEGIN IMMEDIATE" if write else "BEGIN")
             session = SQLiteSession(link, write)
@@ -82,13 +94,20 @@ class SQLiteStore(Store):
         finally:
             link.close()
 
+    def _is_apart(self, guests: bool) -> bool:
+        if self._apart is not None:
+            return self._apart
+        return not company.ours and (guests or company.others_run() or is_open_elsewhere(self.path))
+
 
 class SQLiteSession(Session):
     def __init__(self, link: Link, write: bool) -> None:
         self._path = link.path
         self._write = Background(link)
-        self._reader = Link(link.path, False, 0, _READER_CACHE_KIB) if write else None
+        self._reader = type(link)(link.path, False, 0, _READER_CACHE_KIB) if write else None
         self._tables: dict[str, Rows | None] = {}
+        self._watched: set[str] = set()
+        self._beside = 0
 
     @property
     def where(self) -> str:
@@ -236,6 +255,7 @@ class SQLiteSession(Session):
             return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
         keyless = [name for name in key if name not in values.column_names]
         last = self._last_row(info) if keyless else 0
+        self._watch(info)
         refused = self._insert(info, values)
         rows = np.flatnonzero(Written(Existing(np.empty(0), values, values), None, refused).landed(values.num_rows))
         if keyless:
@@ -248,7 +268,41 @@ class SQLiteSession(Session):
                 f"{found.values.num_rows} are found under their keys; "
                 "a trigger on the table seems to drop, add or move rows"
             )
+        self._count_beside(info, found.locators)
         return Written(found, rows, refused)
+
+    def _watch(self, info: TableInfo) -> None:
+        """Have SQLite note which rows of a table with triggers change from now on, whoever changes them."""
+        if not info.triggers:
+            return
+        link, finders = self._write.settled(), self._rows(info).finders
+        if info.name in self._watched:
+            link.run("DELETE FROM temp.rmend_seen")
+            return
+        self._watched = {info.name}
+        link.run("DROP TABLE IF EXISTS temp.rmend_seen")
+        link.run(f"CREATE TEMP TABLE rmend_seen ({', '.join(f'r{i}' for i in range(len(finders)))})")
+        for action, row in (("INSERT", "NEW"), ("UPDATE", "NEW"), ("DELETE", "OLD")):
+            values = ", ".join(f"{row}.{name_sql(name)}" for name in finders)
+            link.run(f"DROP TRIGGER IF EXISTS temp.rmend_{action.lower()}")
+            link.run(
+                f"CREATE TEMP TRIGGER rmend_{action.lower()} AFTER {action} ON main.{name_sql(info.name)} "
+                f"BEGIN INSERT INTO rmend_seen VALUES ({values}); END"
+            )
+
+    def _count_beside(self, info: TableInfo, own: pa.Table) -> None:
+        """Count the rows that changed since `_watch` and are none of `own`, which are recorded."""
+        if not info.triggers:
+            return
+        link, names = self._write.settled(), ", ".join(own.column_names)
+        marks = ", ".join(f"?{i + 1}" for i in range(own.num_columns))
+        link.run(f"DELETE FROM temp.rmend_seen WHERE ({names}) = ({marks})", own)
+        self._beside += int(link.rows(f"SELECT count(*) FROM (SELECT DISTINCT {names} FROM temp.rmend_seen)")[0][0])
+
+    def unrecorded(self, info: TableInfo) -> int:
+        self._write.settled()
+        beside, self._beside = self._beside, 0
+        return beside
 
     def _last_row(self, info: TableInfo) -> int:
         finders = self._rows(info).finders
@@ -293,12 +347,13 @@ class SQLiteSession(Session):
         )
         return Written(rows, None, self._isolated(sql, rows.locators, not to.triggers))
 
-    def update(self, info: TableInfo, rows: Existing, values: pa.Table) -> Written:
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
         names = values.column_names
         sets = ", ".join(f"{name_sql(name)} = ?{i + 1}" for i, name in enumerate(names))
         bound = [encode(info[name], one_array(values[name])) for name in names] + rows.locators.columns
         labels = [*names, *(f"locator {i}" for i in range(rows.locators.num_columns))]
         sql = f"UPDATE OR ABORT {name_sql(info.name)} SET {sets} WHERE {self._rows(info).located(len(names) + 1)}"
+        self._watch(info)
         refused = self._isolated(sql, pa.table(bound, names=labels), not info.triggers and not info.referenced)
         if info.triggers or any(column.generated for column in info.columns):
             landed = np.flatnonzero(Written(rows, None, refused).landed(len(rows.positions)))
@@ -307,7 +362,9 @@ class SQLiteSession(Session):
                 if name in values.column_names:
                     moved = encode(info[name], one_array(values[name]).take(pa.array(landed)))
                     some.locators = some.locators.set_column(i, f"r{i}", moved)
-            return Written(self.again(info, some), landed, refused)
+            stored = self.again(info, some)
+            self._count_beside(info, some.locators)
+            return Written(stored, landed, refused)
         table, odd = rows.values, dict(rows.odd)
         for name in names:
             table = table.set_column(table.column_names.index(name), name, values[name])
@@ -317,6 +374,7 @@ class SQLiteSession(Session):
     def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
         sql = f"DELETE FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
         one_change = not info.triggers and not info.referenced
+        self._watch(info)
 
         def work(link: Link) -> Refusals:
             keep = np.arange(len(rows.positions))
@@ -325,7 +383,11 @@ class SQLiteSession(Session):
             found = link.run_each(sql, rows.locators.take(pa.array(keep)), one_change)
             return {int(keep[at]): reason for at, reason in found.items()}
 
-        return Written(rows, None, self._write.later(work).result)
+        done = self._write.later(work)
+        if info.triggers:
+            done.result()
+            self._count_beside(info, rows.locators)
+        return Written(rows, None, done.result)
 
     def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
         lines = []
@@ -346,6 +408,11 @@ class SQLiteSession(Session):
         sql = f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})"
         self._write.later(lambda link: link.run(sql))
         self._tables.pop(info.name, None)
+
+    def cannot_make(self, info: TableInfo) -> str | None:
+        if len(info.columns) > _MOST_COLUMNS:
+            return f"it would have {len(info.columns):,} columns, and SQLite has {_MOST_COLUMNS:,} at most"
+        return None
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         for column in columns:

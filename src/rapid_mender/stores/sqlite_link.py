@@ -62,8 +62,8 @@ def _translated(where: str) -> Iterator[None]:
         raise StoreError(f"{where}: the database refused: {text}") from error
 
 
-def refuse_a_second_library(path: str) -> None:
-    """Raise StoreError if this process has the file open, but not through us.
+def is_open_elsewhere(path: str) -> bool:
+    """Whether this process has the file open, but not through us.
 
     Locks on files belong to the process. Two copies of SQLite in one process, such as the driver's and that of
     Python's `sqlite3`, do not see each other's locks, and drop them when they close the file: both would write at
@@ -72,16 +72,9 @@ def refuse_a_second_library(path: str) -> None:
     with _counting:
         file = _identity(path)
         if _open_links[file]:
-            return
-        for folder in ("/proc/self/fd", "/dev/fd"):
-            if os.path.isdir(folder):
-                if any(_is(number, file) for number in os.listdir(folder)):
-                    raise StoreError(
-                        f"{path} is open in this process through another library, most likely sqlite3, and the locks "
-                        "of the two would not see each other; close that connection (its close(), not only its "
-                        "commit()) before the merge"
-                    )
-                return
+            return False
+        folder = next((one for one in ("/proc/self/fd", "/dev/fd") if os.path.isdir(one)), None)
+        return folder is None or any(_is(number, file) for number in os.listdir(folder))
 
 
 def _identity(path: str) -> tuple[int, int]:
@@ -103,41 +96,48 @@ class Link:
     def __init__(self, path: str, writable: bool, patience: int, cache_kib: int = _CACHE_KIB) -> None:
         """`patience` is how many milliseconds to wait for another program's lock."""
         self.path = path
-        self._file = _identity(path)
+        self._connect(writable, patience, cache_kib)
+
+    def _connect(self, writable: bool, patience: int, cache_kib: int) -> None:
+        self._file = _identity(self.path)
+        self._database: Any = None
+        self._adbc: AdbcLink | None = None
+        self._connection: AdbcLink
         with _counting:
             _open_links[self._file] += 1
         try:
-            self._connect(writable, patience, cache_kib)
+            self._open(writable, patience, cache_kib)
         except BaseException:
-            self._uncount()
+            self.close()
             raise
 
-    def _connect(self, writable: bool, patience: int, cache_kib: int) -> None:
+    def _open(self, writable: bool, patience: int, cache_kib: int) -> None:
         import adbc_driver_sqlite
 
         with _translated(self.path):
             uri = f"file:{quote(self.path)}?mode={'rw' if writable else 'ro'}"
             self._database = adbc_driver_sqlite.connect(uri)
-            self._adbc = AdbcLink(self._database)
+            self._adbc = self._connection = AdbcLink(self._database)
         self.run(f"PRAGMA busy_timeout = {patience}")
         self.run(f"PRAGMA cache_size = -{cache_kib}")
         self.run("PRAGMA foreign_keys = ON")
 
     def close(self) -> None:
-        self._adbc.close()
-        self._database.close()
-        self._uncount()
-
-    def _uncount(self) -> None:
-        with _counting:
-            _open_links[self._file] -= 1
+        """Close the file, also one that could not be opened whole: what stays open looks like somebody else's."""
+        try:
+            for one in (self._adbc, self._database):
+                if one is not None:
+                    one.close()
+        finally:
+            with _counting:
+                _open_links[self._file] -= 1
 
     def run(self, sql: str, bound: pa.Table | None = None) -> None:
         """Run a statement; with `bound`, once for each of its rows."""
         if bound is not None and not bound.num_rows:
             return
         with _translated(self.path):
-            self._adbc.execute(sql, bound)
+            self._connection.execute(sql, bound)
 
     @contextmanager
     def one_look(self) -> Iterator[None]:
@@ -196,7 +196,7 @@ class Link:
             sql = f"SELECT * FROM ({sql}) LIMIT 0"
             bound = pa.table({name: pa.nulls(1, pa.int64()) for name in bound.column_names})
         with _translated(self.path):
-            return self._adbc.query(sql, None if bound is None else bound.combine_chunks(), **_ALL_ROWS)
+            return self._connection.query(sql, None if bound is None else bound.combine_chunks(), **_ALL_ROWS)
 
     def rows(self, sql: str, values: Sequence[str] = ()) -> list[tuple[Any, ...]]:
         """A few rows, as Python values."""

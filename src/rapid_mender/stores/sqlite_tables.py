@@ -8,7 +8,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from ..core.schema import Column, Fold, TableInfo
+from ..core.schema import Column, Fold, Reach, TableInfo
 from ..errors import StoreError
 from .sql_text import name_sql
 from .sqlite_link import Link
@@ -62,9 +62,41 @@ def describe(link: Link, name: str) -> Described | None:
     sql = 'SELECT "from", "table", "to" FROM pragma_foreign_key_list(?1) ORDER BY id, seq'
     refers = tuple(f"{a} refers to {b}{f'.{c}' if c else ''}" for a, b, c in link.rows(sql, [real_name]))
     info = TableInfo(
-        real_name, columns, key, _unique(link, real_name), triggers, _is_referenced(link, real_name), refers
-    )
+        real_name, columns, key, _unique(link, real_name), triggers, _is_referenced(link, real_name), refers,
+        _reach(link, real_name), real_name,
+    )  # fmt: skip
     return Described(info, finders)
+
+
+def _reach(link: Link, table: str) -> tuple[Reach, ...]:
+    """The foreign keys by which a change of the table comes back to it, straight or over other tables."""
+    sql = (
+        'SELECT m.name, f."table", f.id, f."from", f."to", f.on_delete, f.on_update FROM sqlite_master AS m '
+        "JOIN pragma_foreign_key_list(m.name) AS f WHERE m.type = 'table' "
+        "AND (f.on_delete NOT IN ('NO ACTION', 'RESTRICT') OR f.on_update NOT IN ('NO ACTION', 'RESTRICT'))"
+    )
+    keys: dict[tuple[str, int], list[tuple[Any, ...]]] = {}
+    children: dict[str, set[str]] = {}
+    for row in link.rows(sql):
+        keys.setdefault((row[0], row[2]), []).append(row)
+        children.setdefault(row[1].lower(), set()).add(row[0].lower())
+
+    def comes_back(name: str, seen: frozenset[str]) -> bool:
+        return name == table.lower() or any(
+            comes_back(child, seen | {name}) for child in children.get(name, ()) if child not in seen
+        )
+
+    found = []
+    for (child, _), rows in keys.items():
+        _, parent, _, _, _, on_delete, on_update = rows[0]
+        if parent.lower() == table.lower() and comes_back(child.lower(), frozenset()):
+            columns = tuple(row[4] or "" for row in rows)
+            if "" in columns:  # the primary key is meant
+                columns = tuple(n for (n,) in link.rows("SELECT name FROM pragma_table_info(?1) WHERE pk", [parent]))
+            said = f"{child} ({', '.join(row[3] for row in rows)}) to {parent}"
+            updates = on_update not in ("NO ACTION", "RESTRICT")
+            found.append(Reach(said, on_delete not in ("NO ACTION", "RESTRICT"), columns if updates else ()))
+    return tuple(found)
 
 
 def _is_referenced(link: Link, table: str) -> bool:
