@@ -188,7 +188,8 @@ def test_keys_that_are_made_agree_with_the_reference(store: str, case: Case) -> 
             if r["tag_no"] is None and d["decision"] == "insert"
         ]
         assert None not in made
-        assert len({*made, *(row["tag_no"] for row in case.rows)}) == len(made) + len(case.rows)
+        kept = [row["tag_no"] for row in wanted.table if row["tag_no"] is not None]  # a deleted row's may come again
+        assert len({*made, *kept}) == len(made) + len(kept)
         held = [row | {"tag_no": None} if row["tag_no"] in made else row for row in place.rows()]
         assert normal(held) == normal([dict.fromkeys(SCHEMA.names) | row for row in wanted.table])
         assert set(made) <= set(rm.history(place.store, TABLE, action="insert")["new_tag_no"].to_pylist())

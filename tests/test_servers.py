@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import signal
+import subprocess
+import sys
+import threading
+import time
 from collections.abc import Iterator
 from decimal import Decimal
 from pathlib import Path
@@ -243,3 +248,112 @@ def test_schemas_views_partitions_and_infinite_dates(database: servers.Database)
     moved = [row | {"v": row["v"] + (row["n"] < 10)} for row in frame if row["n"] < 90]
     result = rm.merge(parts, moved)
     assert (result.counts["update"], result.counts["delete"], result.counts["skip"]) == (30, 30, 240)
+
+
+# -- waiting, and an end of it ------------------------------------------------------------------------------------
+
+_MERGE = """
+import sys, rapid_mender as rm
+job = rm.Job(store=sys.argv[1], table="t", key="id", commit_every=int(sys.argv[3]) or None)
+print("begun", flush=True)
+try:
+    rm.merge(job, [{"id": n, "v": n} for n in range(int(sys.argv[2]))])
+except KeyboardInterrupt:
+    print("interrupted", flush=True)
+"""
+
+
+def _wait_until_it_waits(database: servers.Database) -> None:
+    """Until a statement of another connection has taken half a second."""
+    if database.kind == "postgresql":
+        since = "clock_timestamp() - query_start"
+        waits = f"pg_stat_activity WHERE state = 'active' AND {since} > '0.5 s' AND datname = current_database()"
+    else:
+        waits = "information_schema.PROCESSLIST WHERE COMMAND <> 'Sleep' AND TIME_MS > 500 AND DB = DATABASE()"
+    end, link = time.perf_counter() + 30, database.store.connect()  # type: ignore[attr-defined]
+    while not pa.concat_tables(link.query(f"SELECT count(*) AS n FROM {waits}"))["n"][0].as_py():
+        assert time.perf_counter() < end, "it never waits"
+        time.sleep(0.1)
+    link.close()
+
+
+@both
+@pytest.mark.parametrize("held", ["row", "table", "turn"])
+@pytest.mark.parametrize("records", [1, 500])
+def test_an_interrupt_ends_a_wait_at_once(database: servers.Database, kind: str, held: str, records: int) -> None:
+    database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)", "INSERT INTO t VALUES (0, 7)")
+    rm.merge(rm.Job(store=database.store, table="t", key="id"), [{"id": -1, "v": 1}])
+    database.run("BEGIN")
+    release = "UNLOCK TABLES" if held == "table" and kind == "mariadb" else "ROLLBACK"
+    if held == "turn":
+        with database.store.begin(write=False) as session:
+            wait, release = database.store._turn(session.describe("t"))  # type: ignore[attr-defined]
+        database.run(wait)
+    elif held == "row":
+        database.run("UPDATE t SET v = 8 WHERE id = 0")
+    else:
+        database.run("LOCK TABLE t IN ACCESS EXCLUSIVE MODE" if kind == "postgresql" else "LOCK TABLES t WRITE")
+    command = [sys.executable, "-c", _MERGE, database.url, str(records), "0"]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as merging:
+        assert merging.stdout is not None
+        assert merging.stdout.readline() == "begun\n"
+        _wait_until_it_waits(database)
+        merging.send_signal(signal.SIGINT)
+        started = time.perf_counter()
+        out, err = merging.communicate(timeout=30)
+        assert time.perf_counter() - started < 3
+        assert (out, err) == ("interrupted\n", "")
+    database.run(release)
+    job = rm.Job(store=database.store, table="t", key="id")
+    left = rm.preview(job, [{"id": n, "v": n} for n in range(records)])
+    assert (left.counts["update"], left.counts["insert"]) == (1, records - 1), "nothing was written"
+    assert rm.merge(job, [{"id": 0, "v": 0}]).counts["update"] == 1
+
+
+@both
+def test_an_interrupt_between_units_of_work_is_noted(database: servers.Database, kind: str) -> None:
+    database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)", "INSERT INTO t VALUES (150, 7)")
+    database.run("BEGIN", "UPDATE t SET v = 8 WHERE id = 150")
+    command = [sys.executable, "-c", _MERGE, database.url, "200", "100"]
+    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as merging:
+        _wait_until_it_waits(database)
+        merging.send_signal(signal.SIGINT)
+        assert merging.communicate(timeout=30)[0] == "begun\ninterrupted\n"
+    database.run("ROLLBACK")
+    (batch,) = rm.batches(database.url).to_pylist()
+    assert (batch["status"], batch["inserted"], batch["finished_at"] is not None) == ("stopped", 100, True)
+
+
+@both
+def test_a_connection_that_is_killed_in_a_bulk_load_ends_at_once(database: servers.Database, kind: str) -> None:
+    text = "text" if kind == "postgresql" else "longtext"
+    database.run(f"CREATE TABLE t (id bigint PRIMARY KEY, v {text})")
+    batch = pa.table({"id": range(400_000), "v": ["the same long text " * 12] * 400_000})
+    over, killed = threading.Event(), []
+
+    def kill() -> None:
+        while not over.is_set():
+            if kind == "postgresql":
+                doing = "FROM pg_stat_activity WHERE datname = current_database() AND query LIKE 'COPY \"%STDIN%'"
+                found = pa.concat_tables(database.link.query(f"SELECT pid::bigint AS id {doing}"))["id"].to_pylist()
+                database.run(*(f"SELECT pg_terminate_backend({number})" for number in found))
+            else:
+                doing = "FROM information_schema.PROCESSLIST WHERE DB = DATABASE() AND INFO LIKE 'LOAD DATA%'"
+                found = [row["id"] for row in database.link.ask(f"SELECT ID AS id {doing}")]
+                database.run(*(f"KILL {number}" for number in found))
+            if found:
+                killed.append(time.perf_counter())
+                return
+            time.sleep(0.002)
+
+    thread = threading.Thread(target=kill)
+    thread.start()
+    try:
+        with pytest.raises(rm.StoreError, match="run again"):
+            rm.merge(rm.Job(store=database.url, table="t", key="id"), batch)
+        assert killed
+        assert time.perf_counter() - killed[0] < 10
+    finally:
+        over.set()
+        thread.join()
+    assert rm.merge(rm.Job(store=database.url, table="t", key="id"), batch.slice(0, 10)).counts["insert"] == 10

@@ -185,9 +185,10 @@ class Run:
                     self.recorder, chunks, last = back(), None, False
                     tries, retries = tries + 1, retries + 1
                     continue
-                if self.committed is not None:
-                    error.wrote = True
-                    self._note_stop(self.committed)
+                self._note_stop(error)
+                raise
+            except BaseException as error:
+                self._note_stop(error)
                 raise
             done, tries, alone, self.result.retries = now_done, 0, False, retries
             if self.write and self.recorder.batch is not None:
@@ -200,8 +201,13 @@ class Run:
                 f"{self.plan.info.name}; the history does not have these changes, and so does not replay"
             )
 
-    def _note_stop(self, counts: dict[str, int]) -> None:
-        """Note in the batches that a run which had committed some of its work was stopped."""
+    def _note_stop(self, error: BaseException) -> None:
+        """Note in the error, and in the batches, that a run which had committed some of its work was stopped."""
+        counts = self.committed
+        if isinstance(error, Error) and (counts is not None or not self.plan.info.undoes):
+            error.wrote = True
+        if counts is None:
+            return
         assert self.recorder is not None
         with suppress(Error), self.store.begin(self.write) as session:
             self.recorder.resume(session)
@@ -366,7 +372,10 @@ class Run:
     def _stop(self, why: str, what: str) -> None:
         if self.write:
             committed = " but for what was committed before (commit_every)" if self.job.commit_every else ""
-            raise LimitError(f"{why}; the run was undone{committed}; look at {what}, or raise the limit")
+            undone = f"the run was undone{committed}"
+            if not self.plan.info.undoes:
+                undone = "what it wrote so far stays, since the table cannot undo (without_undo)"
+            raise LimitError(f"{why}; {undone}; look at {what}, or raise the limit")
         kind = why.rsplit(" is ", 1)[0].rsplit(" ", 1)[-1]
         self.plan.warnings[:] = [one for one in self.plan.warnings if kind not in one]
         self.plan.warn(f"a merge would stop: {why}")

@@ -23,6 +23,10 @@ class AdbcLink:
     def close(self) -> None:
         self._connection.close()
 
+    def cancel(self) -> None:
+        """Make an end of what the connection does, from another thread."""
+        self._connection.cancel()
+
     @contextmanager
     def statement(self, sql: str | None = None, bound: pa.Table | None = None, **options: Any) -> Iterator[Any]:
         """A statement that is ready to be run; `bound` has the values of its parameters, row by row."""

@@ -11,6 +11,7 @@ from ..errors import StoreError
 
 _T = TypeVar("_T")
 _L = TypeVar("_L")
+_AGAIN = 0.1
 _AHEAD = 8  # pieces of work that may wait
 
 
@@ -21,7 +22,7 @@ class Background(Generic[_L]):
     """
 
     def __init__(self, link: _L) -> None:
-        self._link = link
+        self.link = link
         self._thread = ThreadPoolExecutor(1, "rmend-writer")
         self._waiting: deque[Future[Any]] = deque()
         self._failed: BaseException | None = None
@@ -45,18 +46,24 @@ class Background(Generic[_L]):
         """The link, when all that was queued is done."""
         while self._waiting:
             self._waiting.popleft().result()
-        return self._link
+        return self.link
 
-    def close(self) -> None:
-        """Let the running work end, and drop the rest."""
+    def close(self, cancel: Callable[[], None] | None = None) -> None:
+        """Let the running work end, and drop the rest. `cancel` makes an end of work that need not be done."""
         self._failed = self._failed or StoreError("the run has ended")
+        while cancel is not None and self._waiting:
+            try:
+                self._waiting[0].exception(timeout=_AGAIN)
+                self._waiting.popleft()
+            except TimeoutError:  # what was to be cancelled may not have begun when it was
+                cancel()
         self._thread.shutdown(wait=True, cancel_futures=True)
 
     def _one(self, work: Callable[[_L], _T]) -> _T:
         if self._failed is not None:
             raise self._failed
         try:
-            return work(self._link)
+            return work(self.link)
         except BaseException as error:
             self._failed = error
             raise

@@ -7,7 +7,7 @@ server, hundreds of them in one cell, and read by Arrow.
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -81,6 +81,14 @@ class MariaDBLink(SQLLink):
         if self._connection.open:
             with translated(self.where):
                 self._connection.close()
+
+    def cancel(self) -> None:
+        """The server ends the connection: after an interrupt nobody knows what comes over it next."""
+        with suppress(StoreError):
+            other = MariaDBLink(self._address)
+            with suppress(StoreError):
+                other.run(f"KILL {self._id}")
+            other.close()
 
     def name_sql(self, name: str) -> str:
         return quoted(name)

@@ -12,8 +12,8 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import AbstractContextManager, contextmanager
 from functools import lru_cache
 from typing import Any
 from urllib.parse import quote, unquote, urlencode
@@ -27,6 +27,7 @@ from ..core.masks import mask_of
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .base import Conflict, Refused, without_password
+from .interrupts import cancelled_by_interrupt
 from .postgresql_catalog import op
 from .postgresql_errors import translated
 from .postgresql_link import PostgreSQLLink
@@ -54,6 +55,7 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
     """
 
     starting = _BEGIN
+    ending = "SAVEPOINT rmend_end"  # a COMMIT after an error would undo without a word
 
     def __init__(self, url: str) -> None:
         self._url, mark, query = url.partition("?")
@@ -99,6 +101,9 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
 
     def _session(self, link: PostgreSQLLink, write: bool) -> PostgreSQLSession:
         return PostgreSQLSession(link, self, write)
+
+    def _interruptible(self, cancel: Callable[[], None]) -> AbstractContextManager[None]:
+        return cancelled_by_interrupt(cancel)
 
     def _keep_others_out(self, link: PostgreSQLLink, table: TableInfo) -> None:
         link.run(f"LOCK TABLE {self.known[table].sql} IN SHARE ROW EXCLUSIVE MODE")
@@ -152,6 +157,9 @@ class PostgreSQLSession(SQLSession):
         if self._reader is not None:
             self._reader.close()
             self._reader = None
+
+    def _links(self) -> list[SQLLink]:
+        return [*super()._links(), *([self._reader] if self._reader is not None else [])]
 
     def _reading(self) -> SQLLink:
         self._looks += 1

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Sequence
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import pyarrow as pa
@@ -68,6 +68,10 @@ class PostgreSQLLink(SQLLink):
 
     def close(self) -> None:
         self._adbc.close()
+
+    def cancel(self) -> None:
+        with suppress(StoreError), translated(self.where):
+            self._adbc.cancel()
 
     def name_sql(self, name: str) -> str:
         return name_sql(name)

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import threading
 from abc import abstractmethod
-from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from typing import Generic, TypeVar
 
 from ..core.schema import TableInfo
@@ -22,6 +22,8 @@ class ServerStore(Store, Generic[_L]):
 
     starting: str
     """What begins a transaction."""
+    ending = ""
+    """What fails if the transaction has, before it is committed."""
 
     def __init__(self) -> None:
         self._idle: list[_L] = []
@@ -50,21 +52,24 @@ class ServerStore(Store, Generic[_L]):
     def _keep_others_out(self, link: _L, table: TableInfo) -> None:
         """See to it that no other program writes to a table until the transaction ends."""
 
-    def _ready(self, sql: str) -> _L:
-        """A connection, on which `sql` was run."""
+    def _ready(self, sql: str, active: list[Callable[[], None]]) -> _L:
+        """A connection, on which `sql` was run. What cancels it is put into `active`."""
         while True:
             with self._lock:
                 link = self._idle.pop() if self._idle else None
-            if link is None:
-                link = self.connect()
-                link.run(sql)
-                return link
+            kept = link is not None
+            link = link or self.connect()
+            active.append(link.cancel)
             try:
                 link.run(sql)
                 return link
-            except Lost:  # it was cut while nobody used it
+            except BaseException as error:
+                if not isinstance(error, Exception):
+                    link.cancel()
                 with suppress(StoreError):
                     link.close()
+                if not (kept and isinstance(error, Lost)):  # else it was cut while nobody used it
+                    raise
 
     @contextmanager
     def begin(
@@ -72,22 +77,50 @@ class ServerStore(Store, Generic[_L]):
     ) -> Iterator[Session]:
         del guests
         turn = self._turn(table) if write and table is not None else None
-        link = self._ready(turn[0] if turn else self.starting)
+        active: list[Callable[[], None]] = []
+
+        def cancel() -> None:
+            for newest in active[-1:]:
+                newest()
+
+        with self._interruptible(cancel):
+            link = self._ready(turn[0] if turn else self.starting, active)
+            yield from self._within(link, active, turn, write, table if alone else None)
+
+    def _interruptible(self, cancel: Callable[[], None]) -> AbstractContextManager[None]:
+        """Within it a Ctrl-C ends what the driver waits for, by calling `cancel`, if it does not by itself."""
+        return nullcontext()
+
+    def _within(
+        self,
+        link: _L,
+        active: list[Callable[[], None]],
+        turn: tuple[str, str] | None,
+        write: bool,
+        alone: TableInfo | None,
+    ) -> Iterator[Session]:
+        """The session of a transaction, in which `turn` was waited for; `alone` with a table."""
         sound = False
         try:
             if turn:
                 link.run(self.starting)
-            if alone and table is not None:
-                self._keep_others_out(link, table)
+            link.marks = True
+            if alone is not None:
+                self._keep_others_out(link, alone)
             session = self._session(link, write)
+            active.append(session.cancel)
             try:
                 yield session
                 session.close()
-                if write:
-                    link.run("SAVEPOINT rmend_end")  # a COMMIT after an error may undo without a word
+                if write and self.ending:
+                    link.run(self.ending)
                 link.run("COMMIT" if write else "ROLLBACK")
-            except BaseException:
+            except BaseException as error:
+                active.clear()
                 session.abandon()
+                if not isinstance(error, Exception):  # nobody knows what comes next over the connection
+                    link.cancel()
+                    raise
                 with suppress(StoreError):
                     link.run("ROLLBACK")
                     if turn:

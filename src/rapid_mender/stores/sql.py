@@ -136,7 +136,7 @@ class SQLSession(SQLReading):
                 len(rows),
                 part,
                 lambda error, row: self._own(link, sent, error, stage, row),
-                at_most=len(rows) if sent.table.info.undoes else 1,
+                at_most=None if sent.table.info.undoes else 1,
             )
 
     @contextmanager

@@ -131,6 +131,8 @@ class SQLLink(ABC):
         """A function of the database's own, where somebody's else might come before it."""
         return function
 
+    marks = True
+    """The transaction has savepoints: not so on MariaDB once a table has been written that cannot undo."""
     schema: str
     """Where tables are made whose name says no schema."""
 
@@ -190,6 +192,10 @@ class SQLLink(ABC):
         """The rows of anybody's query, some at a time."""
 
     @abstractmethod
+    def cancel(self) -> None:
+        """Make an end of what the connection does, from another thread; it may be of no more use then."""
+
+    @abstractmethod
     def close(self) -> None:
         """End the connection."""
 
@@ -209,14 +215,14 @@ class SQLLink(ABC):
         refused: dict[int, str] = {}
 
         def part(first: int, end: int) -> None:
-            self.run("SAVEPOINT rmend")
+            self._mark("SAVEPOINT rmend", at_most)
             try:
                 one = write(first, end - 1)
-                self.run("RELEASE SAVEPOINT rmend")
+                self._mark("RELEASE SAVEPOINT rmend", at_most)
                 done.append(one)
             except Refused as error:
-                self.run("ROLLBACK TO SAVEPOINT rmend")
-                self.run("RELEASE SAVEPOINT rmend")
+                self._mark("ROLLBACK TO SAVEPOINT rmend", at_most)
+                self._mark("RELEASE SAVEPOINT rmend", at_most)
                 if end - first == 1:
                     own(error, first)
                     refused[first] = error.reason
@@ -229,6 +235,11 @@ class SQLLink(ABC):
         for start in range(0, count, max(step, 1)):
             part(start, min(start + step, count))
         return done, refused
+
+    def _mark(self, sql: str, at_most: int | None) -> None:
+        """Set or go back to a savepoint, but where nothing can be undone: there an engine may not know them either."""
+        if at_most is None and self.marks:
+            self.run(sql)
 
 
 def together(parts: Sequence[pa.Table], picks: Sequence[Pick]) -> pa.Table:

@@ -53,7 +53,16 @@ class SQLReading(Session):
         self._write.close()
 
     def abandon(self) -> None:
-        self._write.close()
+        """End at once: what still runs is cancelled."""
+        self._write.close(self.cancel)
+
+    def cancel(self) -> None:
+        """Make an end of what the connections do; from another thread."""
+        for link in self._links():
+            link.cancel()
+
+    def _links(self) -> list[SQLLink]:
+        return [self._write.link]
 
     # -- what each database spells in its own way -----------------------------------------------------
 
@@ -84,6 +93,7 @@ class SQLReading(Session):
             described = self._write.settled().describe(name)
             self._found[name] = described
             if described is not None:
+                self._write.settled().marks &= described.info.undoes
                 self._found[described.info.name] = self._known[described.info] = described
         found = self._found[name]
         return None if found is None else found.info
