@@ -15,7 +15,7 @@ from .core.decide import NAMES, REJECT, UPDATE, Decisions
 from .core.existing import Existing
 from .core.keys import one_array
 from .core.records import REJECT_COLUMNS, Records
-from .incoming import Broken, Chunk
+from .incoming import BrokenRecords, Chunk
 from .meeting import Outcome
 from .plan import Plan
 from .result import Result, Sample
@@ -139,19 +139,19 @@ class Gather:
                 key = {column: row[column] for column in self.result.key}
                 self.result.samples.append(Sample(None, "delete", "did not come", key, cells))
 
-    def note_broken(self, broken: list[Broken]) -> None:
+    def note_broken(self, broken: BrokenRecords) -> None:
         """Records that could not be split into values are rejects without any."""
-        if not broken:
-            return
-        rows, reasons, texts = (pa.array(part) for part in zip(*broken, strict=True))
-        self.result.counts["reject"] += len(broken)
-        self.result.records += len(broken)
-        none = [pa.nulls(len(broken), field.type) for field in list(self.result._shape)[3:]]
-        table = [rows, pa.repeat("reject", len(broken)), reasons, *none]
-        self.result._decisions.put(pa.table(table, schema=self.result._shape))
-        self.result._rejects.put(pa.table([rows, reasons, texts], names=_FIXED))
-        for row, reason, text in broken[:_SAMPLES] if self.samples else ():
-            self.result.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))
+        for part in broken.tables():
+            count = part.num_rows
+            self.result.counts["reject"] += count
+            self.result.records += count
+            none = [pa.nulls(count, field.type) for field in list(self.result._shape)[3:]]
+            table = [part["row"], pa.repeat("reject", count), part["reason"], *none]
+            self.result._decisions.put(pa.table(table, schema=self.result._shape))
+            self.result._rejects.put(part.rename_columns(_FIXED))
+            room = _SAMPLES - len(self.result.samples) if self.samples else 0
+            for row, reason, text in zip(*(column.to_pylist() for column in part.slice(0, max(room, 0))), strict=True):
+                self.result.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))
 
     def sample(
         self,

@@ -5,10 +5,11 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterator
 from dataclasses import dataclass, field
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
+
+from .broken import BrokenRecords
 
 
 @dataclass(frozen=True, slots=True)
@@ -23,14 +24,6 @@ class Chunk:
 
     def slice(self, start: int, count: int) -> Chunk:
         return Chunk(self.raw.slice(start, count), self.rows[start : start + count])
-
-
-class Broken(NamedTuple):
-    """A record that could not be split into values: where, why, and its text as it came."""
-
-    row: int
-    reason: str
-    text: str
 
 
 @dataclass(frozen=True, slots=True)
@@ -55,7 +48,7 @@ class Source(ABC):
     """It can be read once only, and so must not be looked at beforehand."""
     size: int | None = None
     """Bytes, where they are known; `done` says how many are read."""
-    broken: list[Broken] = field(default_factory=list)
+    broken: BrokenRecords = field(default_factory=BrokenRecords)
 
     @abstractmethod
     def __iter__(self) -> Iterator[Chunk]: ...

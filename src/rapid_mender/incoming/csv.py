@@ -19,9 +19,11 @@ import pyarrow.csv as pcsv
 
 from ..core.cast import as_text
 from ..errors import IncomingError
-from .chunks import Broken, Chunk, Options, Source
+from .broken import Broken
+from .chunks import Chunk, Options, Source
 
 _BLOCK = 16 << 20
+_MOST_BROKEN = 1_000_000
 
 
 @dataclass
@@ -34,6 +36,7 @@ class CsvFile(Source):
         self.size = os.path.getsize(self.path)
         self._names: list[str] | None = None
         self._stream: Any = None
+        self._too_many = False
 
     @property
     def schema(self) -> pa.Schema:
@@ -60,6 +63,9 @@ class CsvFile(Source):
         ragged: list[Any] = []
 
         def put_aside(row: Any) -> str:
+            if len(ragged) + len(self.broken) >= _MOST_BROKEN:
+                self._too_many = True
+                return "error"
             ragged.append(row)
             return "skip"
 
@@ -147,7 +153,12 @@ class CsvFile(Source):
 
     def _unreadable(self, error: Exception, lines: _Lines) -> IncomingError:
         text = str(error)
-        if "straddl" in text or "out of sync" in text or "block size" in text:
+        if self._too_many:
+            text = (
+                f"more than {_MOST_BROKEN:,} lines have another number of values than the header; check the delimiter "
+                f"({self.options.delimiter!r}) and the file"
+            )
+        elif "straddl" in text or "out of sync" in text or "block size" in text:
             text = "a record is longer than 16 MiB; most likely a quote is opened there and never closed"
         return IncomingError(f"{self.path}, at or after line {lines.next_line}: {text}")
 

@@ -16,9 +16,12 @@ import pyarrow as pa
 import pyarrow.json as pjson
 import pyarrow.types as pt
 
-from .chunks import Broken, Chunk, Source
+from .broken import Broken, BrokenRecords
+from .chunks import Chunk, Source
 
 _BLOCK = 16 << 20
+_LONGEST = 64 << 20
+_SHOWN = 1_000  # bytes of a line that is too long
 _LONG_NUMBER = re.compile(rb"[0-9][0-9.]{16}")
 
 
@@ -39,14 +42,24 @@ class JsonLinesFile(Source):
     def __iter__(self) -> Iterator[Chunk]:
         with open(self.path, "rb") as self._file:
             lines: IO[bytes] = gzip.GzipFile(fileobj=self._file) if self.path.endswith(".gz") else self._file  # type: ignore[assignment]
-            line, rest = 1, b""
+            line, rest, long = 1, b"", False
             while block := lines.read(_BLOCK):
+                if long:  # the end of a line that is too long
+                    end = block.find(b"\n") + 1
+                    if not end:
+                        continue
+                    block, line, long = block[end:], line + 1, False
                 block = rest + block
                 end = block.rfind(b"\n") + 1
                 block, rest = block[:end], block[end:]
                 if block:
                     yield from self._block(block, line)
                     line += block.count(b"\n")
+                if len(rest) > _LONGEST:
+                    text = rest[:_SHOWN].decode("utf-8", "backslashreplace")
+                    reason = f"the line is longer than {_LONGEST >> 20} MiB; only its beginning is kept"
+                    self.broken.append(Broken(line, reason, text))
+                    rest, long = b"", True
             if rest:
                 yield from self._block(rest, line)
 
@@ -102,8 +115,8 @@ class JsonLinesFile(Source):
                 reason = None if isinstance(record, dict) else "the line is not a JSON object"
             except UnicodeDecodeError:
                 reason = "the line is not UTF-8 text"
-            except (json.JSONDecodeError, RecursionError) as error:
-                reason = f"the line is not JSON: {error}"
+            except (ValueError, RecursionError) as error:  # also a number of thousands of digits
+                reason = f"the line is not JSON: {str(error).partition('; use sys')[0]}"
             if reason is None:
                 records.append(record)
                 rows.append(number)
@@ -112,17 +125,52 @@ class JsonLinesFile(Source):
         yield from dict_chunks(records, rows, self.broken)
 
 
-def dict_chunks(records: list[dict[str, Any]], rows: list[int], broken: list[Broken]) -> Iterator[Chunk]:
+def dict_chunks(records: list[dict[str, Any]], rows: list[int], broken: BrokenRecords) -> Iterator[Chunk]:
     """Dicts as chunks: one for each set of attributes, since an absent attribute is a column not sent."""
     groups: dict[tuple[str, ...], list[int]] = {}
     for at, record in enumerate(records):
         groups.setdefault(tuple(sorted(map(str, record))), []).append(at)
-    broken += [Broken(rows[at], "the record is empty", "{}") for at in groups.pop((), [])]
+    broken.extend(Broken(rows[at], "the record is empty", "{}") for at in groups.pop((), []))
     for places in groups.values():
-        order = list(records[places[0]])
-        arrays = [_array([records[at][name] for at in places]) for name in order]
-        table = pa.table(arrays, names=[str(n) for n in order])
-        yield Chunk(table, np.array([rows[at] for at in places], np.int64))
+        try:
+            yield _chunk(records, rows, places)
+        except ValueError:  # of a text or a number that cannot be written; Arrow's own errors are dealt with there
+            unfit = {at: why for at in places if (why := _unfit(records[at]))}
+            if not unfit:
+                raise
+            broken.extend(Broken(rows[at], why, json.dumps(_shown(records[at]))) for at, why in unfit.items())
+            if fit := [at for at in places if at not in unfit]:
+                yield _chunk(records, rows, fit)
+
+
+def _chunk(records: list[dict[str, Any]], rows: list[int], places: list[int]) -> Chunk:
+    order = list(records[places[0]])
+    arrays = [_array([records[at][name] for at in places]) for name in order]
+    table = pa.table(arrays, names=[str(n) for n in order])
+    return Chunk(table, np.array([rows[at] for at in places], np.int64))
+
+
+def _shown(record: dict[str, Any]) -> dict[str, Any]:
+    """A record that can be written as JSON: a number that is too long in hexadecimal digits, all else as text."""
+    return {
+        str(name): hex(value) if isinstance(value, int) and value.bit_length() > _MOST_BITS else _spelled(value)
+        for name, value in record.items()
+    }
+
+
+_SURROGATE = re.compile("[\ud800-\udfff]")
+_MOST_BITS = 14_000  # of a whole number: Python spells none of more than 4,300 digits
+
+
+def _unfit(record: dict[str, Any]) -> str | None:
+    """Why a record cannot be kept as it is; None if it can."""
+    for name, value in record.items():
+        if isinstance(value, int) and value.bit_length() > _MOST_BITS:
+            return f"{name!r} is a number of more than 4,200 digits"
+        text = value if isinstance(value, str) else json.dumps(value, ensure_ascii=False, default=str)
+        if _SURROGATE.search(str(name)) or _SURROGATE.search(text):
+            return f"{name!r} has half of a surrogate pair, which is no character"
+    return None
 
 
 def _exact(text: str) -> float | str:

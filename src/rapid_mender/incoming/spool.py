@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import tempfile
 from collections.abc import Iterator
+from contextlib import suppress
 from typing import IO
 
 import pyarrow as pa
@@ -38,6 +39,7 @@ class Spool:
             options = pa.ipc.IpcWriteOptions(compression="lz4", use_threads=False)
             with pa.ipc.new_stream(pa.PythonFile(self._file, "w"), table.schema, options=options) as stream:
                 stream.write_table(table)
+            self._file.flush()
         except OSError as error:
             raise IncomingError(
                 f"the batch does not fit into the folder for temporary files, {tempfile.gettempdir()}: {error}; "
@@ -66,5 +68,6 @@ class Spool:
 
     def close(self) -> None:
         if self._file is not None:
-            self._file.close()
+            with suppress(OSError):  # what could not be written was told then
+                self._file.close()
         self._kept.clear()
