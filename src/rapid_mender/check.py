@@ -48,9 +48,9 @@ def check(job: Job, incoming: Any = None) -> Checked:
         except Error as error:
             out.note(error)
             source = None
-    if isinstance(job.rejects, str):
+    if job.rejects_path is not None:
         try:
-            check_rejects_path(job.rejects)
+            check_rejects_path(job.rejects_path.path)
         except JobError as error:
             out.note(error)
     try:
@@ -172,7 +172,7 @@ def sentences(plan: Plan, source: Source | None, names: list[str]) -> list[str]:
         out.append("All in one transaction.")
     if isinstance(job.rejects, RejectsTable):
         out.append(f"Keeps rejects in the table {job.rejects.table}.")
-    elif job.rejects:
-        out.append(f"Writes rejects to {job.rejects}.")
+    elif job.rejects_path:
+        out.append(f"Writes rejects to {job.rejects_path.path}.")
     out.append(f"Keeps every change in {info.name}_history." if job.history else "Keeps no history of the changes.")
     return out

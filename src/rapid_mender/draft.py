@@ -182,7 +182,7 @@ def _url(store: str | Store, folder: Path) -> str:
 
 
 def _quoted(text: str) -> str:
-    return json.dumps(text, ensure_ascii=False)
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007F")
 
 
 def _listed(names: Sequence[str]) -> str:
@@ -192,8 +192,8 @@ def _listed(names: Sequence[str]) -> str:
 def _text(made: Draft, info: TableInfo, store: str, incoming: str, seen: int) -> str:
     stem = os.path.splitext(os.path.basename(incoming))[0]
     lines = [
-        f"# Merges {os.path.basename(incoming)} into {info.name}. A draft, made from the table and from the first "
-        f"{seen:,} records.",
+        f"# Merges {_one_line(os.path.basename(incoming))} into {_one_line(info.name)}. A draft, made from the "
+        f"table and the first {seen:,} records.",
         "# Look it over, then: rmend check, rmend preview, rmend merge.", "",
         f"store = {_quoted(store)}", f"table = {_quoted(info.name)}",
         f"key = {_listed(made.key)}    # {made.why}", f"incoming = {_quoted(incoming)}",
@@ -202,7 +202,7 @@ def _text(made: Draft, info: TableInfo, store: str, incoming: str, seen: int) ->
         lines.append(f"ignore = {_listed(made.ignore)}    # incoming columns that fit no column of the table")
     lines += [
         'duplicates = "reject"    # of a key that comes more than once: "reject" all, take the "first" or the "last"',
-        f'# rejects = "{stem}.rejects.csv"    # where records go that cannot be merged',
+        f"# rejects = {_quoted(f'{stem}.rejects.csv')}    # where records go that cannot be merged",
         '# missing = "delete"    # if the batch is a full copy: rows that did not come are deleted',
         '# max_deletes = "5%"    # stop, and undo everything, when more rows are to be deleted', "",
     ]  # fmt: skip
@@ -213,7 +213,7 @@ def _text(made: Draft, info: TableInfo, store: str, incoming: str, seen: int) ->
         lines.append(f"# Needs care: {_one_line(sentence)}")
     lines += [
         "# [columns.NAME]    # tolerance, ignore_case, trim: when two values count as the same",
-        "# [[rules]]", '# decide = "reject"', f'# when = "incoming.{_example(info)}"', '# because = "…"',
+        "# [[rules]]", '# decide = "reject"', f'# when = "incoming.{_one_line(_example(info))}"', '# because = "…"',
     ]  # fmt: skip
     return "\n".join(lines) + "\n"
 

@@ -161,7 +161,14 @@ class Recorder:
             new = [column for column in wanted.columns if column.name not in found]
             if new:
                 self.session.add_columns(wanted.name, new)
-        self._last = self.session.last(wanted.name, "change_no")
+        self._last = self._newest()
+
+    def _newest(self) -> int:
+        """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
+        kept = self.session.last(self._shape.name, "change_no")
+        here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">", kept)]
+        told = self.session.read(BATCHES, here, newest="batch_no", limit=1)
+        return max(kept, *told["last_change"].to_pylist(), 0)
 
     def _check_history(self, found: TableInfo) -> None:
         """A column of the table may have been altered since: then a database may cut or round what the history gets."""
@@ -201,7 +208,7 @@ class Recorder:
         session.find_own(BATCHES_TABLE)
         if self.batch is not None and self.history:
             session.find_own(self._shape.name, self.info)
-            self._last = session.last(self._shape.name, "change_no")
+            self._last = self._newest()
 
     def finish(self, counts: Mapping[str, int], status: str = "done") -> None:
         """Complete the batch's row, or bring it up to date ("running"); if nothing was written there is none."""

@@ -100,6 +100,20 @@ class RejectsTable(_Strict):
     table: str
 
 
+class RejectsPath(_Strict):
+    """A file that keeps rejects."""
+
+    path: str
+    formulas: Literal["keep", "neutral"] = "keep"
+    """In CSV: whether a value that a spreadsheet would take for a formula stays as it came, or gets an apostrophe."""
+
+
+def _rejects(value: Any) -> Any:
+    if isinstance(value, dict):
+        return RejectsTable(**value) if "table" in value or "path" not in value else RejectsPath(**value)
+    return value
+
+
 @dataclass(frozen=True)
 class Limit:
     """A count, or a share of a whole."""
@@ -198,9 +212,7 @@ class Job(_Strict):
     delete: Literal["remove", "mark", "archive"] = "remove"
     mark: dict[str, _Constant] = {}
     archive: str | None = None
-    rejects: Annotated[
-        str | RejectsTable | None, BeforeValidator(lambda v: RejectsTable(**v) if isinstance(v, dict) else v)
-    ] = None
+    rejects: Annotated[str | RejectsPath | RejectsTable | None, BeforeValidator(_rejects)] = None
     max_rejects: _Limit = None
     commit_every: int | None = Field(None, ge=1)
     history: bool = True
@@ -227,6 +239,13 @@ class Job(_Strict):
             if given and not needed:
                 raise ValueError(words)
         return self
+
+    @property
+    def rejects_path(self) -> RejectsPath | None:
+        """The file that rejects are written to, if it is one."""
+        if isinstance(self.rejects, str):
+            return RejectsPath(path=self.rejects)
+        return self.rejects if isinstance(self.rejects, RejectsPath) else None
 
     @property
     def source(self) -> str | None:
@@ -308,8 +327,11 @@ def _relative_to(folder: Path, options: dict[str, Any]) -> dict[str, Any]:
         if isinstance(incoming.get("path"), str):
             moved["path"] = str(folder / incoming["path"])
         out["incoming"] = incoming | moved
-    if isinstance(out.get("rejects"), str):
-        out["rejects"] = str(folder / out["rejects"])
+    rejects = out.get("rejects")
+    if isinstance(rejects, str):
+        out["rejects"] = str(folder / rejects)
+    elif isinstance(rejects, dict) and isinstance(rejects.get("path"), str):
+        out["rejects"] = rejects | {"path": str(folder / rejects["path"])}
     return out
 
 
@@ -321,7 +343,7 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
             str(part + 1 if isinstance(part, int) else part)
             for part in one["loc"]
             if not str(part).startswith(("function-", "is-instance", "constrained", "callable"))
-            and part not in ("str", "RejectsTable")
+            and part not in ("str", "RejectsTable", "RejectsPath")
         ]
         name = ".".join(place)
         if one["type"] == "extra_forbidden":

@@ -3,13 +3,18 @@
 from __future__ import annotations
 
 import json
+import math
 import os
 import tempfile
+from contextlib import suppress
 from dataclasses import replace
+from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.types as pt
 
-from .core.cast import plain
+from .core.cast import as_text, plain
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
 from .stores.base import Session
@@ -19,6 +24,8 @@ _ENDINGS = (".csv", ".jsonl", ".parquet")
 
 def check_rejects_path(path: str) -> None:
     """Raise JobError unless rejects can be written to `path`."""
+    if os.path.isdir(path):
+        raise JobError(f"rejects: {path} is a folder; name a file in it")
     if not path.endswith(_ENDINGS):
         raise JobError(f"rejects: {path!r} must end in .csv, .jsonl or .parquet")
     folder = os.path.dirname(os.path.abspath(path))
@@ -28,36 +35,61 @@ def check_rejects_path(path: str) -> None:
         raise JobError(f"rejects: the folder {folder} cannot be written to by this user")
 
 
-def write_rejects(table: pa.Table, path: str) -> None:
-    """Write rejects as CSV, JSON Lines or Parquet, by the path's ending."""
-    folder = os.path.dirname(os.path.abspath(path))
-    temporary = None
-    try:
-        with tempfile.NamedTemporaryFile(dir=folder, prefix=".rmend-", delete=False) as file:
-            temporary = file.name
-            if path.endswith(".parquet"):
-                import pyarrow.parquet as pq
+class RejectsFile:
+    """A file of rejects: written beside its place before the run is committed, and put there when it is."""
 
-                pq.write_table(table, file)
-            elif path.endswith(".jsonl"):
-                for batch in table.to_batches(max_chunksize=10_000):
-                    lines = (json.dumps(row, ensure_ascii=False, default=_spell) + "\n" for row in batch.to_pylist())
-                    file.write("".join(lines).encode())
-            else:
-                import pyarrow.csv as pcsv
+    def __init__(self, path: str, neutral: bool = False) -> None:
+        """`neutral`: in CSV, values that a spreadsheet would take for a formula begin with an apostrophe."""
+        self.path, self._neutral = path, neutral
+        self._waiting: str | None = None
 
-                pcsv.write_csv(_flat(table), file)
-        os.chmod(temporary, 0o666 & ~_umask())
-        os.replace(temporary, path)
-    except OSError as error:
-        if temporary is not None and os.path.exists(temporary):
-            os.unlink(temporary)
-        failed = StoreError(
-            f"the merge is done and in the table, but its {table.num_rows} rejects could not be written to {path}: "
-            f"{error}; mend that and merge the same batch again: only the rejects remain"
-        )
-        failed.wrote = True
-        raise failed from error
+    def prepare(self, table: pa.Table) -> None:
+        """Write the file beside its place, as CSV, JSON Lines or Parquet, by the path's ending."""
+        self.drop()
+        folder = os.path.dirname(os.path.abspath(self.path))
+        try:
+            with tempfile.NamedTemporaryFile(dir=folder, prefix=".rmend-", delete=False) as file:
+                self._waiting = file.name
+                self._write(table, file)
+            os.chmod(self._waiting, 0o666 & ~_umask())
+        except (OSError, pa.ArrowException) as error:
+            self.drop()
+            raise StoreError(
+                f"the {table.num_rows:,} rejects could not be written to {self.path}: {error}; free some room "
+                "there, or write them elsewhere"
+            ) from error
+
+    def _write(self, table: pa.Table, file: Any) -> None:
+        if self.path.endswith(".parquet"):
+            import pyarrow.parquet as pq
+
+            pq.write_table(table, file)
+        elif self.path.endswith(".jsonl"):
+            for batch in _spelled(table).to_batches(max_chunksize=10_000):
+                file.write("".join(f"{_line(row)}\n" for row in batch.to_pylist()).encode())
+        else:
+            import pyarrow.csv as pcsv
+
+            flat = _flat(table)
+            pcsv.write_csv(_neutral(flat) if self._neutral else flat, file)
+
+    def publish(self) -> str | None:
+        """Put the file in its place. Returns where it is if that cannot be done: what it says is not lost."""
+        waiting, self._waiting = self._waiting, None
+        if waiting is None:
+            return None
+        try:
+            os.replace(waiting, self.path)
+        except OSError:
+            return waiting
+        return None
+
+    def drop(self) -> None:
+        """Forget what was prepared."""
+        waiting, self._waiting = self._waiting, None
+        if waiting is not None:
+            with suppress(OSError):
+                os.unlink(waiting)
 
 
 def keep_rejects(session: Session, rejects: pa.Table, name: str) -> None:
@@ -72,7 +104,7 @@ def keep_rejects(session: Session, rejects: pa.Table, name: str) -> None:
             "name another table"
         )
     records = rejects.drop_columns([column for column in info.names if column in rejects.column_names])
-    spelled = [json.dumps(row, ensure_ascii=False, default=_spell) for row in records.to_pylist()]
+    spelled = [_line(row) for row in _spelled(records).to_pylist()]
     fixed = rejects.select(info.names[:-1]).append_column("rmend_record", pa.array(spelled, pa.string()))
     fixed = pa.table([plain(column) for column in fixed.columns], names=info.names)
     for name, mask in session.settle(info, fixed)[1].items():  # what the database has no letters for is escaped
@@ -97,8 +129,6 @@ _TABLE = TableInfo(
 
 def _flat(table: pa.Table) -> pa.Table:
     """With every type as text that CSV has no form for."""
-    from .core.cast import as_text
-
     arrays = []
     for column in table.columns:
         values = plain(column)
@@ -112,6 +142,50 @@ def _flat(table: pa.Table) -> pa.Table:
 
 def _escaped(text: str) -> str:
     return text.encode("ascii", "backslashreplace").decode().replace("\0", "\\x00")
+
+
+def _line(row: dict[str, Any]) -> str:
+    """A record as JSON."""
+    try:
+        return json.dumps(row, ensure_ascii=False, allow_nan=False, default=_spell)
+    except ValueError:  # JSON has no word for these numbers
+        texts = {n: str(v) if isinstance(v, float) and not math.isfinite(v) else v for n, v in row.items()}
+        return json.dumps(texts, ensure_ascii=False, default=_spell)
+
+
+def _spelled(table: pa.Table) -> pa.Table:
+    """With dates and times as text: Python has none past the year 9999."""
+    arrays = [_as_text_within(plain(column)) for column in table.columns]
+    return pa.table(arrays, names=table.column_names)
+
+
+def _as_text_within(values: pa.Array) -> pa.Array:
+    kind = _textual(values.type)
+    if kind == values.type:
+        return values
+    return as_text(values)[0] if pt.is_temporal(values.type) else values.cast(kind)
+
+
+def _textual(kind: pa.DataType) -> pa.DataType:
+    """A type with texts in place of dates and times, also within lists and records."""
+    if pt.is_temporal(kind):
+        return pa.string()
+    if pt.is_list(kind) or pt.is_large_list(kind) or pt.is_fixed_size_list(kind):
+        return kind if _textual(kind.value_type) == kind.value_type else pa.list_(_textual(kind.value_type))
+    if pt.is_struct(kind):
+        return pa.struct([(one.name, _textual(one.type)) for one in kind])
+    return kind
+
+
+def _neutral(table: pa.Table) -> pa.Table:
+    """With an apostrophe before texts that a spreadsheet would take for a formula."""
+    arrays = []
+    for column in table.columns:
+        if pt.is_string(column.type):
+            formula = pc.match_substring_regex(column, r"^[=+\-@\t\r]")
+            column = pc.if_else(pc.fill_null(formula, False), pc.binary_join_element_wise("'", column, ""), column)
+        arrays.append(column)
+    return pa.table(arrays, names=table.column_names)
 
 
 def _spell(value: object) -> str:

@@ -7,6 +7,7 @@ decided, written.
 
 from __future__ import annotations
 
+import os
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -31,7 +32,7 @@ from .leaving import Leaving
 from .meeting import Outcome, meet
 from .plan import Plan, shape_of
 from .reading import Batch, Progress
-from .rejects import check_rejects_path, keep_rejects, write_rejects
+from .rejects import RejectsFile, check_rejects_path, keep_rejects
 from .result import Result, decisions_schema
 from .retries import MOST, pause, remember
 from .stores.base import Conflict, Session, Store, opened
@@ -82,8 +83,14 @@ class Run:
         self.guest = progress is not None
         self.progress: Progress = progress or (lambda what, done, total: None)
         self.store: Store
-        if isinstance(job.rejects, str) and write:
-            check_rejects_path(job.rejects)
+        self.rejects_file: RejectsFile | None = None
+        if job.rejects_path is not None and write:
+            where = job.rejects_path
+            check_rejects_path(where.path)
+            path = incoming if incoming is not None else job.batch
+            if isinstance(path, str | os.PathLike) and os.path.realpath(path) == os.path.realpath(where.path):
+                raise JobError(f"rejects: {where.path} is the batch itself; name another file")
+            self.rejects_file = RejectsFile(where.path, where.formulas == "neutral")
         options = job.incoming.options if job.incoming is not None else Options()
         self.source: Source = open_incoming(incoming if incoming is not None else job.batch, options)
         self.now = datetime.now(UTC)
@@ -119,7 +126,12 @@ class Run:
             self.fired = Fired()
             self._walk()
         except LimitError:
-            self._write_rejects()
+            self._prepare_rejects()
+            self._publish_rejects()
+            raise
+        except BaseException:
+            if self.rejects_file is not None:
+                self.rejects_file.drop()
             raise
         finally:
             self.batch.close()
@@ -131,14 +143,19 @@ class Run:
         if self.groups is not None:
             self.result.by, self.result.groups = self.by, self.groups.table()
         self.result.seconds = time.perf_counter() - started
-        self._write_rejects()
+        self._publish_rejects()
         return self.result
 
-    def _write_rejects(self) -> None:
-        path = self.job.rejects
-        if self.write and isinstance(path, str) and self.result.counts["reject"]:
-            write_rejects(self.result.rejects, path)
-            self.result.rejects_path = path
+    def _prepare_rejects(self) -> None:
+        """Write the file of rejects, before anything is committed of which it could be told no more."""
+        if self.rejects_file is not None and self.result.counts["reject"]:
+            self.rejects_file.prepare(self.result.rejects)
+            self.result.rejects_path = self.rejects_file.path
+
+    def _publish_rejects(self) -> None:
+        if self.rejects_file is not None and (left := self.rejects_file.publish()):
+            self.plan.warn(f"the rejects could not be put in {self.rejects_file.path}; they are in {left}")
+            self.result.rejects_path = left
 
     # -- units of work --------------------------------------------------------------------------------
 
@@ -146,6 +163,7 @@ class Run:
         """Take the batch through, in one transaction or in several."""
         keeps_rejects = self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
         if not self.batch.rows and self.job.missing == "keep" and not keeps_rejects and self.groups is None:
+            self._prepare_rejects()
             return
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         from . import __version__
@@ -178,6 +196,7 @@ class Run:
                     last, now_done = self._unit(session, chunks, done)
             except _NothingLanded:
                 self.recorder = None
+                self._prepare_rejects()
                 return
             except Error as error:
                 if isinstance(error, Conflict) and tries < MOST:
@@ -264,6 +283,7 @@ class Run:
         elif self.committed is None and self.recorder.batch is not None and not self._landed():
             raise _NothingLanded
         self.recorder.finish(self.result.counts)
+        self._prepare_rejects()
         return True, done
 
     def _landed(self) -> bool:

@@ -108,8 +108,13 @@ class Session(ABC):
         """Describe a table. Raises StoreError, naming the nearest tables, if it is not there."""
         info = self.find(name)
         if info is None:
-            raise StoreError(f"there is no table {name!r} in {self.where}; {nearest(name, self.tables(), 'tables')}")
+            hint = self.unseen(name) or nearest(name, self.tables(), "tables")
+            raise StoreError(f"there is no table {name!r} in {self.where}; {hint}")
         return info
+
+    def unseen(self, name: str) -> str | None:
+        """Why the user may not see a table, if there is one that is hidden from him."""
+        return None
 
     @property
     @abstractmethod

@@ -21,7 +21,7 @@ from ..core.keys import one_array
 from ..core.masks import mask_of
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
-from .base import Conflict, Refused, Settled, without_password
+from .base import Conflict, Refused, Settled, nearest, without_password
 from .mariadb_link import Address, MariaDBLink, lines_of
 from .mariadb_tables import BIG, NUMBER, TEXT, quoted
 from .server import ServerStore, seconds
@@ -224,6 +224,9 @@ class MariaDBSession(SQLSession):
 
     def _unspelled(self, expression: str, table: Described, name: str) -> str:
         return expression
+
+    def unseen(self, name: str) -> str | None:
+        return f"{nearest(name, self.tables(), 'tables')}; a table on which this user has no right is not seen"
 
     def cannot_make(self, info: TableInfo) -> str | None:
         if len(info.columns) > _MOST_COLUMNS:

@@ -31,17 +31,18 @@ _MENDS = {
 
 
 @contextmanager
-def translated(where: str, state: Callable[[], str] = lambda: "") -> Iterator[None]:
-    """Raise what the driver raises within as one of our errors. `state` asks for the SQLSTATE of an error."""
+def translated(where: str, state: Callable[[], str] = lambda: "", sql: str = "") -> Iterator[None]:
+    """Raise what the driver raises within as one of our errors. `state` asks for the SQLSTATE of an error; `sql`
+    is the statement."""
     import pymysql
 
     try:
         yield
     except (pymysql.Error, OSError) as error:
-        raise _in_words(where, error, state) from error
+        raise _in_words(where, error, state, sql) from error
 
 
-def _in_words(where: str, error: Exception, state: Callable[[], str]) -> StoreError:
+def _in_words(where: str, error: Exception, state: Callable[[], str], sql: str) -> StoreError:
     code = error.args[0] if error.args and isinstance(error.args[0], int) else 0
     text = str(error.args[1]) if len(error.args) > 1 else str(error) or "the connection is closed"
     if code in _RETRY:
@@ -54,7 +55,7 @@ def _in_words(where: str, error: Exception, state: Callable[[], str]) -> StoreEr
     if code in (ASKED_FOR_A_FILE, NO_PASSWORD):
         return StoreError(f"{where}: {text}; the connection was closed, and what was not committed is undone")
     if code in _RIGHTS:
-        return StoreError(f"{where}: {text}; {_grant(text)}")
+        return StoreError(f"{where}: {text}; {_grant(text, sql.startswith('CREATE TEMPORARY'))}")
     if code in _GONE or isinstance(error, OSError):
         return Lost(
             f"{where}: there is no connection ({text}); what was not committed is undone; "
@@ -72,11 +73,12 @@ def _is_own(state: str) -> bool:
     return bool(state) and (state[:2] in ("02", "22", "23", "44", "45") or state[0] not in "0123456789HX")
 
 
-def _grant(text: str) -> str:
+def _grant(text: str, temporary: bool) -> str:
     on_table = re.search(r"(\S+(?: \S+)?) command denied to user (\S+) for table (\S+)", text)
     if on_table:
         return f"GRANT {on_table[1]} ON {on_table[3]} TO {on_table[2]}"
+    right = "CREATE TEMPORARY TABLES" if temporary else "SELECT"
     on_database = re.search(r"Access denied for user (\S+) to database '([^']*)'", text)
     if on_database:
-        return f"GRANT CREATE TEMPORARY TABLES, SELECT, INSERT, UPDATE ON `{on_database[2]}`.* TO {on_database[1]}"
+        return f"GRANT {right} ON `{on_database[2]}`.* TO {on_database[1]}"
     return "docs/servers.md lists the rights that a merge needs"

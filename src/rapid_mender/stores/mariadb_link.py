@@ -100,7 +100,7 @@ class MariaDBLink(SQLLink):
             self._by_index = indexed
 
     def run(self, sql: str) -> int:
-        with translated(self.where, self._state), self._connection.cursor() as cursor:
+        with translated(self.where, self._state, sql), self._connection.cursor() as cursor:
             return int(cursor.execute(sql))
 
     def _state(self) -> str:

@@ -57,6 +57,11 @@ def describe(ask: Ask, name: str, place: tuple[str, str] | None = None) -> Descr
     forms = {column.name: form for column, form in found}
     every, indexes = _indexes(ask, at)
     primary = indexes.pop("PRIMARY", ())
+    if not rows or any(name not in forms for name in primary):
+        raise StoreError(
+            f"this user may not see every column of {shown!r}: GRANT SELECT, INSERT, UPDATE ON "
+            f"{quoted(schema)}.{quoted(table)} TO CURRENT_USER"
+        )
     required = {column.name for column in columns if not column.nullable}
     finder = primary or next((names for names in indexes.values() if set(names) <= required), ())
     triggers = _triggers(ask, schema, table) != "0"

@@ -144,6 +144,7 @@ class PostgreSQLSession(SQLSession):
         self._reader: PostgreSQLLink | None = None
         self._looks = 0
         self._beside = 0
+        self._scans = 0
 
     def close(self) -> None:
         super().close()
@@ -185,10 +186,12 @@ class PostgreSQLSession(SQLSession):
         table, picked = self._described(info), info.pick(columns)
         link: PostgreSQLLink = self._write.settled()
         listed = ", ".join(f"{one.expression} AS {one.alias}" for one in self._picks(table, picked))
-        link.run(f"DECLARE rmend_scan NO SCROLL CURSOR FOR SELECT {listed} FROM {table.sql} AS t")
-        while (page := link.fetch_next("rmend_scan", PAGE_ROWS)).num_rows:
+        self._scans += 1
+        cursor = f"rmend_scan_{self._scans}"  # an earlier one may not have come to its end
+        link.run(f"DECLARE {cursor} NO SCROLL CURSOR FOR SELECT {listed} FROM {table.sql} AS t")
+        while (page := link.fetch_next(cursor, PAGE_ROWS)).num_rows:
             yield self._existing(link, table, page, picked, key)
-        link.run("CLOSE rmend_scan")
+        link.run(f"CLOSE {cursor}")
 
     def _cannot_hold(self, table: Described, column: Column, values: pa.Array) -> np.ndarray | None:
         if not pa.types.is_string(values.type):
@@ -301,6 +304,15 @@ class PostgreSQLSession(SQLSession):
                 seen.append(0)
         beside, self._beside = self._beside, 0
         return beside
+
+    def unseen(self, name: str) -> str | None:
+        link: PostgreSQLLink = self._write.settled()
+        schema = link.schema_that_hides(name)
+        if schema is None:
+            return None
+        return (
+            f"schema {schema!r} has one, but this user may not use the schema: GRANT USAGE ON SCHEMA {name_sql(schema)}"
+        )
 
     def cannot_make(self, info: TableInfo) -> str | None:
         if len(info.columns) > _MOST_COLUMNS:

@@ -21,9 +21,9 @@ _CLASSES = (
 """The classes of SQLSTATE that PostgreSQL has itself; a trigger may have others."""
 _GRANTS = (
     (r"permission denied to create temporary tables in database (\S+)", "GRANT TEMPORARY ON DATABASE {0} TO {user}"),
-    (r"permission denied for schema (\S+)", "GRANT USAGE, CREATE ON SCHEMA {0} TO {user}"),
-    (r"permission denied for sequence (\S+)", "GRANT USAGE, SELECT ON SEQUENCE {0} TO {user}"),
-    (r"permission denied for (?:table|view) (\S+)", "GRANT SELECT, INSERT, UPDATE, DELETE ON {0} TO {user}"),
+    (r"permission denied for schema (\S+)", "GRANT {use} ON SCHEMA {0} TO {user}"),
+    (r"permission denied for sequence (\S+)", "GRANT USAGE ON SEQUENCE {0} TO {user}"),
+    (r"permission denied for (?:table|view) (\S+)", "GRANT {right} ON {0} TO {user}"),
     (r"must be owner of (?:table|relation|view) (\S+)", "let the owner of {0} merge once, or make {user} its owner"),
 )
 _GONE = (
@@ -33,17 +33,17 @@ _GONE = (
 
 
 @contextmanager
-def translated(where: str) -> Iterator[None]:
-    """Raise what the driver raises within as one of our errors."""
+def translated(where: str, sql: str = "SELECT") -> Iterator[None]:
+    """Raise what the driver raises within as one of our errors. `sql` is the statement, or its first word."""
     import adbc_driver_manager
 
     try:
         yield
     except (adbc_driver_manager.Error, pa.ArrowException, OSError) as error:
-        raise _in_words(where, error) from error
+        raise _in_words(where, error, sql.split(maxsplit=1)[0]) from error
 
 
-def _in_words(where: str, error: Any) -> StoreError:
+def _in_words(where: str, error: Any, verb: str) -> StoreError:
     text = re.sub(r"^[A-Z_]+: (\[libpq\] )?", "", str(error))
     told = {name: value.decode(errors="replace") for name, value in getattr(error, "details", None) or ()}
     told = {name.decode() if isinstance(name, bytes) else name: value for name, value in told.items()}
@@ -62,7 +62,7 @@ def _in_words(where: str, error: Any) -> StoreError:
     if state in ("42P07", "42710"):
         return Conflict(f"{where}: another merge made the same table meanwhile ({what})")
     if state == "42501" or what.startswith(("permission denied", "must be owner")):
-        return StoreError(f"{where}: {what}; {_grant(where, what)}")
+        return StoreError(f"{where}: {what}; {_grant(where, what, verb)}")
     if state == "57014" or what.startswith("canceling statement"):
         mend = "raise statement_timeout in the store URL, or set commit_every"
         return StoreError(f"{where}: {what}; the run was undone; {mend}")
@@ -85,9 +85,11 @@ def _refuses_a_row(state: str, what: str, context: str) -> bool:
     return len(state) == 5 and state[:2] not in _CLASSES
 
 
-def _grant(where: str, what: str) -> str:
+def _grant(where: str, what: str, verb: str) -> str:
     user = re.search(r"://([^@/:]+)[^@/]*@", where)
+    right = {"INSERT": "INSERT", "UPDATE": "UPDATE", "DELETE": "DELETE", "LOCK": "UPDATE"}.get(verb, "SELECT")
     for pattern, mend in _GRANTS:
         if match := re.search(pattern, what):
-            return mend.format(match[1].strip('"'), user=user[1] if user else "this user")
+            name, whom = match[1].strip('"'), user[1] if user else "this user"
+            return mend.format(name, user=whom, right=right, use="CREATE" if verb == "CREATE" else "USAGE")
     return "docs/servers.md lists the rights that a merge needs"

@@ -13,7 +13,7 @@ from ..core.cast import plain
 from ..core.schema import Column
 from ..errors import StoreError
 from .adbc import AdbcLink
-from .postgresql_catalog import NAMES, QUESTIONS, op
+from .postgresql_catalog import HIDDEN, NAMES, QUESTIONS, op
 from .postgresql_errors import translated
 from .postgresql_tables import declare, described, numeric_type, spellings
 from .sql_link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink
@@ -83,7 +83,7 @@ class PostgreSQLLink(SQLLink):
         return f"pg_catalog.{function}"
 
     def run(self, sql: str) -> int:
-        with translated(self.where):
+        with translated(self.where, sql):
             return self._adbc.execute(sql)
 
     def select(self, picks: Sequence[Pick], rest: str, number: str | None = None, end: str = "") -> pa.Table:
@@ -112,7 +112,7 @@ class PostgreSQLLink(SQLLink):
             return _bare(self._adbc.query(f"FETCH {count} FROM {cursor}", **_DIRECT))
 
     def returning(self, sql: str, picks: Sequence[Pick]) -> pa.Table:
-        with translated(self.where):
+        with translated(self.where, sql):
             return _bare(self._adbc.query(f"{sql} RETURNING {_listed(picks)}", **_DIRECT))
 
     @contextmanager
@@ -141,7 +141,7 @@ class PostgreSQLLink(SQLLink):
 
     def load(self, table: Described, names: Sequence[str], rows: Rows) -> None:
         values = pa.table([one.values for one in rows.columns], names=list(names))
-        with translated(self.where):
+        with translated(self.where, "INSERT"):
             schema, name = table.place
             self._adbc.ingest(values, name, create=False, **{"adbc.ingest.target_db_schema": schema})
 
@@ -159,6 +159,12 @@ class PostgreSQLLink(SQLLink):
                     self._described[name, place] = text, described(text)
                 return self._described[name, place][1]
         return None
+
+    def schema_that_hides(self, name: str) -> str | None:
+        """A schema that has a table of a name, but which the user may not use."""
+        with translated(self.where):
+            found = self._adbc.query(HIDDEN.format(text_sql(name.rpartition(".")[2])))
+        return str(found["schema"][0].as_py()) if found.num_rows else None
 
     def tables(self) -> list[str]:
         with translated(self.where):
