@@ -14,7 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.types as pt
 
-from .core.cast import as_text, plain
+from .core.cast import as_text, plain, textual
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
 from .stores.base import Session
@@ -108,10 +108,10 @@ def keep_rejects(session: Session, rejects: pa.Table, name: str) -> None:
     fixed = rejects.select(info.names[:-1]).append_column("rmend_record", pa.array(spelled, pa.string()))
     fixed = pa.table([plain(column) for column in fixed.columns], names=info.names)
     for name, mask in session.settle(info, fixed)[1].items():  # what the database has no letters for is escaped
-        texts = zip(fixed[name].to_pylist(), mask.tolist(), strict=True)
-        fixed = fixed.set_column(
-            info.names.index(name), name, pa.array([_escaped(t) if bad else t for t, bad in texts])
-        )
+        escape = _in_ascii if name == "rmend_record" else _escaped
+        pairs = zip(fixed[name].to_pylist(), mask.tolist(), strict=True)
+        texts = pa.array([escape(text) if bad else text for text, bad in pairs], pa.string())
+        fixed = fixed.set_column(info.names.index(name), name, texts)
     session.append(info, fixed, {})
 
 
@@ -140,6 +140,10 @@ def _flat(table: pa.Table) -> pa.Table:
     return pa.table(arrays, names=table.column_names)
 
 
+def _in_ascii(record: str) -> str:
+    return json.dumps(json.loads(record))
+
+
 def _escaped(text: str) -> str:
     return text.encode("ascii", "backslashreplace").decode().replace("\0", "\\x00")
 
@@ -160,21 +164,10 @@ def _spelled(table: pa.Table) -> pa.Table:
 
 
 def _as_text_within(values: pa.Array) -> pa.Array:
-    kind = _textual(values.type)
+    kind = textual(values.type)
     if kind == values.type:
         return values
     return as_text(values)[0] if pt.is_temporal(values.type) else values.cast(kind)
-
-
-def _textual(kind: pa.DataType) -> pa.DataType:
-    """A type with texts in place of dates and times, also within lists and records."""
-    if pt.is_temporal(kind):
-        return pa.string()
-    if pt.is_list(kind) or pt.is_large_list(kind) or pt.is_fixed_size_list(kind):
-        return kind if _textual(kind.value_type) == kind.value_type else pa.list_(_textual(kind.value_type))
-    if pt.is_struct(kind):
-        return pa.struct([(one.name, _textual(one.type)) for one in kind])
-    return kind
 
 
 def _neutral(table: pa.Table) -> pa.Table:

@@ -70,6 +70,8 @@ def as_text(values: pa.Array) -> Cast:
             out = pa.array(texts, pa.string())
             return out, np.asarray(pc.and_(pc.is_valid(values), pc.is_null(out)))
     if pt.is_nested(kind):
+        if textual(kind) != kind:
+            values = values.cast(textual(kind))
         return pa.array(
             [None if v is None else json.dumps(v, ensure_ascii=False, default=str) for v in values.to_pylist()],
             pa.string(),
@@ -80,6 +82,17 @@ def as_text(values: pa.Array) -> Cast:
         return values.cast(pa.string()), None
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return pa.array([None if v is None else str(v) for v in values.to_pylist()], pa.string()), None
+
+
+def textual(kind: pa.DataType) -> pa.DataType:
+    """A type with texts in place of dates and times, within lists and records too: Python has none past year 9999."""
+    if pt.is_temporal(kind):
+        return pa.string()
+    if pt.is_list(kind) or pt.is_large_list(kind) or pt.is_fixed_size_list(kind):
+        return kind if textual(kind.value_type) == kind.value_type else pa.list_(textual(kind.value_type))
+    if pt.is_struct(kind):
+        return pa.struct([(one.name, textual(one.type)) for one in kind])
+    return kind
 
 
 def wanted(column: Column) -> str:

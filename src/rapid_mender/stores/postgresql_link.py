@@ -88,19 +88,7 @@ class PostgreSQLLink(SQLLink):
 
     def select(self, picks: Sequence[Pick], rest: str, number: str | None = None, end: str = "") -> pa.Table:
         with translated(self.where):
-            return self._valid(_bare(self._adbc.query(f"SELECT {_listed(picks)} {rest}{end}")))
-
-    def _valid(self, table: pa.Table) -> pa.Table:
-        """Raise StoreError for texts that are none, of a database that does not know its own encoding."""
-        if self.encoding == "SQL_ASCII":
-            try:
-                table.validate(full=True)
-            except pa.ArrowInvalid as error:
-                raise StoreError(
-                    f"{self.where}: the database keeps bytes without an encoding (SQL_ASCII), and some are not UTF-8; "
-                    f"convert the database to UTF8 ({error})"
-                ) from error
-        return table
+            return _bare(self._adbc.query(f"SELECT {_listed(picks)} {rest}{end}"))
 
     def tried(self, picks: Sequence[Pick], rest: str, number: str) -> pa.Table:
         with translated(self.where):
