@@ -109,7 +109,7 @@ class Recorder:
     def start(self) -> int:
         """The batch's number; taken on the first call, with a row in the batches."""
         if self.batch is None:
-            batches, missing = self.session.find_own(BATCHES_TABLE), list[Column]()
+            batches, missing = self.session.find_own(BATCHES_TABLE, owner=self.info.owner), list[Column]()
             if batches is None:
                 self.session.create(BATCHES)
             else:
@@ -205,7 +205,7 @@ class Recorder:
     def resume(self, session: Session) -> None:
         """Go on in another transaction, in which the batch has its row already."""
         self.session, self._row = session, None
-        session.find_own(BATCHES_TABLE)
+        session.find_own(BATCHES_TABLE, owner=self.info.owner)
         if self.batch is not None and self.history:
             session.find_own(self._shape.name, self.info)
             self._last = self._newest()

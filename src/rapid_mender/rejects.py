@@ -92,10 +92,10 @@ class RejectsFile:
                 os.unlink(waiting)
 
 
-def keep_rejects(session: Session, rejects: pa.Table, name: str) -> None:
-    """Append rejects to a table of the store, which is made if it is not there."""
+def keep_rejects(session: Session, rejects: pa.Table, name: str, owner: str) -> None:
+    """Append rejects to a table of the store, which is made if it is not there; or is `owner`'s, or this user's."""
     info = replace(_TABLE, name=name)
-    found = session.find_own(name)
+    found = session.find_own(name, owner=owner)
     if found is None:
         session.create(info)
     elif any(column not in found for column in info.names):

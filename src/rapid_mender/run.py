@@ -278,7 +278,7 @@ class Run:
             self.groups.look_after(session)
         if self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]:
             self.result.batch = self.recorder.start()
-            keep_rejects(session, self.result.rejects, self.job.rejects.table)
+            keep_rejects(session, self.result.rejects, self.job.rejects.table, self.plan.info.owner)
             self.result.rejects_path = f"table {self.job.rejects.table}"
         elif self.committed is None and self.recorder.batch is not None and not self._landed():
             raise _NothingLanded

@@ -255,10 +255,11 @@ def batches(found: pa.Table, store: str) -> None:
     )
     for row in found.to_pylist():
         took = (row["finished_at"] - row["started_at"]).total_seconds() if row["finished_at"] else None
+        missing = f", {row['unrecorded']:,} unrecorded" if row.get("unrecorded") else ""
         table.add_row(
             str(row["batch_no"]), row["table_name"], row["job"] or "", row["actor"] or "",
             f"{row['started_at']:%Y-%m-%d %H:%M:%S}", "" if took is None else f"{took:.2f} s",
-            *(f"{row[name] or 0:,}" for name in counts), row["status"],
+            *(f"{row[name] or 0:,}" for name in counts), row["status"] + missing,
         )  # fmt: skip
     console.print(table)
 

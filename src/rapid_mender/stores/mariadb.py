@@ -98,8 +98,7 @@ class MariaDBSession(SQLSession):
     slice_rows = 1 << 18  # a slice is in memory as text as well; twice as many are at best a tenth faster
 
     def __init__(self, link: MariaDBLink, store: MariaDBStore, write: bool) -> None:
-        super().__init__(link, store.known)
-        self._writes = write
+        super().__init__(link, store.known, write)
 
     def settle(self, info: TableInfo, values: pa.Table) -> Settled:
         refused: dict[str, np.ndarray] = {}

@@ -139,8 +139,8 @@ class PostgreSQLSession(SQLSession):
     returns_updates = True
 
     def __init__(self, link: PostgreSQLLink, store: PostgreSQLStore, write: bool) -> None:
-        super().__init__(link, store.known)
-        self._store, self._writes = store, write
+        super().__init__(link, store.known, write)
+        self._store = store
         self._reader: PostgreSQLLink | None = None
         self._looks = 0
         self._beside = 0

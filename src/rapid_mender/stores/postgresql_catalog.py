@@ -38,9 +38,9 @@ _QUESTION = """
 SELECT json_build_object(
   'schema', n.nspname, 'name', c.relname, 'kind', c.relkind, 'here', n.nspname = current_schema(),
   'oid', c.oid, 'owner', w.rolname, 'rules', c.relhasrules,
-  'trusted', w.rolsuper OR w.oid = n.nspowner OR w.rolname = current_user
-    OR (pg_has_role(w.oid, 'USAGE') AND NOT (SELECT u.rolsuper FROM pg_roles u WHERE u.rolname = current_user))
-    OR w.oid = (SELECT d.datdba FROM pg_database d WHERE d.datname = current_database()), 'children', c.relhassubclass,
+  'trusted', w.rolsuper OR w.rolname = current_user
+    OR (pg_has_role(w.oid, 'USAGE') AND NOT (SELECT u.rolsuper FROM pg_roles u WHERE u.rolname = current_user)),
+  'plain', c.relkind = 'r' AND NOT c.relrowsecurity AND NOT c.relhasrules, 'children', c.relhassubclass,
   'rights', json_build_object(
     'select', has_table_privilege(c.oid, 'SELECT') OR (SELECT bool_and(has_column_privilege(c.oid, a.attnum, 'SELECT'))
       FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped),

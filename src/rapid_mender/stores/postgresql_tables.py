@@ -88,6 +88,7 @@ def described(found: str) -> Described:
         told=not view and not (one["rules"] and one["kind"] != "v"),
         overriding=" OVERRIDING SYSTEM VALUE" if always else "",
         trusted=one["trusted"],
+        plain=one["plain"],
         extra={
             "unique": by_name,
             "after": any(trigger["after"] for trigger in one["triggers"] or ()),

@@ -35,8 +35,9 @@ class SQLReading(Session):
     big: Form
     """How a 64-bit whole number is sent."""
 
-    def __init__(self, link: SQLLink, known: dict[TableInfo, Described]) -> None:
+    def __init__(self, link: SQLLink, known: dict[TableInfo, Described], writes: bool) -> None:
         """`known`: how to speak of tables that other sessions of the store have described just so."""
+        self._writes = writes
         self._known = known
         self._write: Background[Any] = Background(link)
         self._found: dict[str, Described | None] = {}
@@ -98,7 +99,7 @@ class SQLReading(Session):
         found = self._found[name]
         return None if found is None else found.info
 
-    def find_own(self, name: str, beside: TableInfo | None = None) -> TableInfo | None:
+    def find_own(self, name: str, beside: TableInfo | None = None, owner: str = "") -> TableInfo | None:
         link = self._write.settled()
         at = self._described(beside) if beside is not None else None
         place = link.place_of(name, at)
@@ -107,7 +108,8 @@ class SQLReading(Session):
             found = link.describe(name, place)
         if found is None:
             return None
-        if not found.trusted and (beside is None or found.info.owner != beside.owner):
+        known = (owner, beside.owner if beside is not None else "")
+        if not (found.trusted or found.info.owner in known or (found.plain and not self._writes)):
             raise StoreError(
                 f"table {'.'.join(found.place)} belongs to {found.info.owner}, and what {found.info.owner} attached to "
                 "it could run with your rights; give it to a role that you trust: "
