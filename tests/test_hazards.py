@@ -159,6 +159,16 @@ def test_a_history_that_cannot_be_made_is_found_by_check(kind: str, tmp_path: Pa
             many = ", ".join(f"c{n} float8" for n in range(520))
             run(f"CREATE TABLE w (id bigint PRIMARY KEY, {many})")
             assert "8,160 fit on a page" in rm.check(rm.Job(store=url, table="w", key="id")).problems[0]
+            run(f"CREATE TABLE x (id bigint PRIMARY KEY, {many.replace('float8', 'text').replace(', c400', ');--')}")
+            job = rm.Job(store=url, table="x", key="id")
+            assert "might not take every change" in rm.check(job).warnings[0]
+            full = {"id": 1} | {f"c{n}": "a text of some length" for n in range(300)}
+            assert rm.merge(job, [full]).counts["insert"] == 1
+            with pytest.raises(rm.StoreError, match=r"x_history.*did not take a row: row is too big.*history = false"):
+                rm.merge(job, [full | {f"c{n}": "another text, of more" for n in range(300)}])
+        if kind == "mariadb":
+            run(f"CREATE TABLE y (id bigint PRIMARY KEY, {', '.join(f'c{n} varchar(190)' for n in range(50))})")
+            assert "MariaDB allows 65,535" in rm.check(rm.Job(store=url, table="y", key="id")).problems[0]
 
 
 @every

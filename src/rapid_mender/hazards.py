@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from .core.schema import TableInfo
 from .history import BATCHES_TABLE, history_info
 from .plan import Plan
 from .stores.base import Session
@@ -51,9 +50,13 @@ def _look_at_rights(plan: Plan) -> None:
         plan.warn(f"this user may not {_VERBS[verb]} {name!r}, and a merge that does will stop: GRANT {verb.upper()}")
 
 
-def told_of_triggers(info: TableInfo) -> str:
-    """What is to be known of a table with triggers."""
-    return (
-        f"{info.name} has triggers: what they do to the rows that are written is in the history; other rows of the "
-        "table that they change are counted (unrecorded in rmend_batches), and not in the history"
-    )
+def look_at_history(session: Session, plan: Plan) -> None:
+    """Note as warnings what is to be known of the history of such a table."""
+    info = plan.info
+    if info.triggers:
+        plan.warn(
+            f"{info.name} has triggers: what they do to the rows that are written is in the history; other rows of the "
+            "table that they change are counted (unrecorded in rmend_batches), and not in the history"
+        )
+    if why := session.tight(history_info(info)):
+        plan.warn(f"the history of {info.name!r} might not take every change, and a merge would stop: {why}")

@@ -186,6 +186,10 @@ class Session(ABC):
         """Why the store could not hold a table like this; None if it could."""
         return None
 
+    def tight(self, info: TableInfo) -> str | None:
+        """Why some rows of such a table might not fit; None if all do, or nothing is known of it."""
+        return None
+
     def unrecorded(self, info: TableInfo) -> int:
         """How many rows of a table others than those that were sent have changed in this transaction, by triggers."""
         return 0

@@ -23,13 +23,14 @@ from ..core.schema import Column, TableInfo
 from ..errors import JobError
 from .base import Conflict, Refused, Settled, nearest, without_password
 from .mariadb_link import Address, MariaDBLink, lines_of
-from .mariadb_tables import BIG, NUMBER, TEXT, quoted
+from .mariadb_tables import BIG, NUMBER, TEXT, bytes_in_row, quoted
 from .server import ServerStore, seconds
 from .sql import Sent, SQLSession
 from .sql_link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from .sql_text import text_sql
 
 _MOST_COLUMNS = 1017
+_ROW = 65_535
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout", "statement_timeout")
 _FILES = {"ssl_ca": "ssl_ca", "ssl_cert": "ssl_cert", "ssl_key": "ssl_key", "socket": "unix_socket"}
 
@@ -230,6 +231,9 @@ class MariaDBSession(SQLSession):
     def cannot_make(self, info: TableInfo) -> str | None:
         if len(info.columns) > _MOST_COLUMNS:
             return f"it would have {len(info.columns):,} columns, and InnoDB has {_MOST_COLUMNS:,} at most"
+        size = sum(bytes_in_row(column) for column in info.columns)
+        if size > _ROW:
+            return f"a row of it could take {size:,} bytes, and MariaDB allows {_ROW:,}; make its texts TEXT"
         return None
 
     def _making(self) -> str:

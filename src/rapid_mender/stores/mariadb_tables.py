@@ -301,6 +301,18 @@ def _of_type(one: _Type, spelled: str, collation: str | None) -> tuple[pa.DataTy
     return pa.string(), Form(pa.string(), TEXT.staged, TEXT.literal, read, write, settles=True), {"settles": True}
 
 
+_LETTER = {"utf8mb4": 4, "utf8mb3": 3, "utf16": 4, "utf32": 4, "ucs2": 2}
+_SIZED = re.compile(r"^(?:var)?(?P<kind>char|binary)\((?P<size>\d+)\)(?: CHARACTER SET (?P<letters>\w+))?", re.I)
+
+
+def bytes_in_row(column: Column) -> int:
+    """How many bytes of a row's 65,535 a column may take."""
+    sized = _SIZED.match(declare(column))
+    if sized is not None:
+        return int(sized["size"]) * _LETTER.get(sized["letters"] or "", 1) + 2
+    return column.type.bit_width // 8 if pt.is_primitive(column.type) else 12
+
+
 def declare(column: Column) -> str:
     """The declared type with which Rapid Mender creates a column."""
     if column.declared is not None:

@@ -40,6 +40,7 @@ from .sql_text import name_sql, text_sql
 _MERGING = 0x726D656E  # the first half of the advisory locks' keys
 _MOST_COLUMNS = 1600
 _PAGE = 8160
+_POINTER = 18  # bytes that a long value leaves on its page
 _CONNECT_SECONDS = "10"
 _PINNED = "-csearch_path=pg_catalog"
 _BEGIN = "BEGIN ISOLATION LEVEL REPEATABLE READ"
@@ -320,6 +321,12 @@ class PostgreSQLSession(SQLSession):
         fixed = sum(_bytes(column.type) for column in info.columns)
         if fixed > _PAGE:
             return f"a row of it could take {fixed:,} bytes, and {_PAGE:,} fit on a page of PostgreSQL"
+        return None
+
+    def tight(self, info: TableInfo) -> str | None:
+        most = sum(_bytes(column.type) or _POINTER for column in info.columns)
+        if most > _PAGE:
+            return f"a row without empty columns takes up to {most:,} bytes, and {_PAGE:,} fit on a page of PostgreSQL"
         return None
 
     def _spelled(self, expression: str) -> str:
