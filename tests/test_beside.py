@@ -94,7 +94,7 @@ def test_no_update_of_another_program_is_lost(beside: Callable[[Path], None], jo
         assert connection.execute("PRAGMA integrity_check").fetchone() == ("ok",)
         assert connection.execute("SELECT count(*) FROM t WHERE v = ?", (landed,)).fetchone() == (500,)
     assert landed >= 8
-    assert acknowledged > 5
+    assert acknowledged
 
 
 def test_connections_that_stay_open_and_code_that_opens_the_file(tmp_path: Path) -> None:

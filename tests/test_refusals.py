@@ -222,7 +222,9 @@ def test_rejects_in_a_table_and_a_mended_file_of_rejects(tmp_path: Path) -> None
         assert rejects["rmend_row"].to_pylist() == [3, 5]
         if ending != "parquet":
             path.write_text(path.read_text().replace("thick", "12.5"))
-            mended = rm.merge(job, path)
+            with pytest.raises(rm.JobError, match="is the batch itself"):
+                rm.merge(job, path)
+            mended = rm.merge(job.model_copy(update={"rejects": None}), path)
             assert mended.counts["reject"] == 1, "the record without a key is still one"
             assert mended.counts["update" if ending == "csv" else "skip"] == 1
     assert rows(url, "SELECT girth FROM trees WHERE tag_no = 2") == [(12.5,)]

@@ -47,6 +47,10 @@ class BrokenRecords:
         ]
         return pa.table(columns, schema=_SCHEMA)
 
+    def __iter__(self) -> Iterator[Broken]:
+        for table in self.tables():
+            yield from map(Broken, *(column.to_pylist() for column in table.columns))
+
     def tables(self) -> Iterator[pa.Table]:
         """All of them, as tables of row, reason and text."""
         yield from self._spool

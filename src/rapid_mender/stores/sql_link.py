@@ -144,6 +144,11 @@ class SQLLink(ABC):
             schema, table = beside.place
             return schema, table + name.removeprefix(beside.info.name)
         schema, dot, table = name.partition(".")
+        if not dot and not self.schema:
+            raise StoreError(
+                f"{self.where}: the search path names no schema that exists, so there is no place for {name}; set it "
+                "with ?options=-csearch_path%3Dname in the store URL"
+            )
         return (schema, table) if dot else (self.schema, name)
 
     def expect(self, indexed: bool) -> None:  # noqa: B027  a planner that knows of staged rows needs no word
