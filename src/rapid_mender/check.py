@@ -9,7 +9,7 @@ from typing import Any
 from .core.hashing import hash_rows
 from .core.keys import RepeatFinder, fold_table, null_keys
 from .errors import Error, JobError
-from .hazards import look_at_history, look_for_hazards
+from .hazards import look_at_our_tables, look_for_hazards
 from .incoming import Options, Source, open_incoming
 from .job import Job, RejectsTable
 from .plan import Plan, shape_of
@@ -57,9 +57,8 @@ def check(job: Job, incoming: Any = None) -> Checked:
         with opened(job.store) as place, place.begin(write=False) as session:
             plan = Plan(job, session.describe(job.table), open_ended=source is None or source.schema is None)
             plan.bind_archive(session)
-            look_for_hazards(session, plan)
-            if job.history:
-                look_at_history(session, plan)
+            look_for_hazards(plan)
+            look_at_our_tables(session, plan)
             out.problems += plan.problems
             plan.problems.clear()
             names: list[str] = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from .core.schema import TableInfo
 from .history import BATCHES_TABLE, history_info
 from .plan import Plan
 from .stores.base import Session
@@ -9,30 +10,47 @@ from .stores.base import Session
 _VERBS = {"insert": "insert into", "update": "update", "delete": "delete from"}
 
 
-def look_for_hazards(session: Session, plan: Plan) -> None:
+def look_for_hazards(plan: Plan) -> None:
     """Note as problems of the plan what makes its table unfit for its job, and as warnings what may."""
     info, job = plan.info, plan.job
-    shape = history_info(info)
-    history = session.find_own(shape.name, info) if job.history else None
-    ours = [history, session.find_own(BATCHES_TABLE)]
-    for table in (info, plan.archive, *ours):
-        if table is not None and not table.undoes and not job.without_undo:
-            plan.wrong(
-                f"table {table.name!r} has an engine that cannot undo: what a stopped run wrote would stay; give it "
-                "one that can (ENGINE = InnoDB), or set without_undo = true to accept that"
-            )
-    if job.history:
-        if history is None and (why := session.cannot_make(shape)):
-            plan.wrong(f"the history of {info.name!r} cannot be made: {why}; set history = false")
-        if "delete" in job.allow and job.delete != "mark" and _may_delete(plan):
-            for one in info.reach:
-                if one.deletes:
-                    plan.wrong(
-                        f"constraint {one.said} deletes or changes other rows of {info.name!r} along with a deleted "
-                        'one, and the history would not have them; let it restrict, set delete = "mark", or '
-                        "history = false"
-                    )
+    for table in (info, plan.archive):
+        _needs_undo(plan, table)
+    if job.history and "delete" in job.allow and job.delete != "mark" and _may_delete(plan):
+        for one in info.reach:
+            if one.deletes:
+                plan.wrong(
+                    f"constraint {one.said} deletes or changes other rows of {info.name!r} along with a deleted one, "
+                    'and the history would not have them; let it restrict, set delete = "mark", or history = false'
+                )
     _look_at_rights(plan)
+
+
+def look_at_our_tables(session: Session, plan: Plan) -> None:
+    """Note what is wrong with the tables that a merge adds to; it finds that itself when it comes to write to them."""
+    info = plan.info
+    _needs_undo(plan, session.find_own(BATCHES_TABLE, owner=info.owner))
+    if not plan.job.history:
+        return
+    shape = history_info(info)
+    history = session.find_own(shape.name, info)
+    _needs_undo(plan, history)
+    if history is None and (why := session.cannot_make(shape)):
+        plan.wrong(f"the history of {info.name!r} cannot be made: {why}; set history = false")
+    if info.triggers:
+        plan.warn(
+            f"{info.name} has triggers: what they do to the rows that are written is in the history; other rows of the "
+            "table that they change are counted (unrecorded in rmend_batches), and not in the history"
+        )
+    if why := session.tight(shape):
+        plan.warn(f"the history of {info.name!r} might not take every change, and a merge would stop: {why}")
+
+
+def _needs_undo(plan: Plan, table: TableInfo | None) -> None:
+    if table is not None and not table.undoes and not plan.job.without_undo:
+        plan.wrong(
+            f"table {table.name!r} has an engine that cannot undo: what a stopped run wrote would stay; give it one "
+            "that can (ENGINE = InnoDB), or set without_undo = true to accept that"
+        )
 
 
 def _may_delete(plan: Plan) -> bool:
@@ -48,15 +66,3 @@ def _look_at_rights(plan: Plan) -> None:
     wanted = {"insert", "update"} | ({"delete"} if _may_delete(plan) and plan.job.delete != "mark" else set())
     for verb in sorted((wanted & set(plan.job.allow)) - rights):
         plan.warn(f"this user may not {_VERBS[verb]} {name!r}, and a merge that does will stop: GRANT {verb.upper()}")
-
-
-def look_at_history(session: Session, plan: Plan) -> None:
-    """Note as warnings what is to be known of the history of such a table."""
-    info = plan.info
-    if info.triggers:
-        plan.warn(
-            f"{info.name} has triggers: what they do to the rows that are written is in the history; other rows of the "
-            "table that they change are counted (unrecorded in rmend_batches), and not in the history"
-        )
-    if why := session.tight(history_info(info)):
-        plan.warn(f"the history of {info.name!r} might not take every change, and a merge would stop: {why}")

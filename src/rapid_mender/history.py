@@ -114,6 +114,7 @@ class Recorder:
                 self.session.create(BATCHES)
             else:
                 missing = [column for column in BATCHES.columns if column.name not in batches]
+            self._needs_undo(batches)
             if [column.name for column in missing] == ["unrecorded"]:  # made by an earlier version
                 self.session.add_columns(BATCHES_TABLE, missing)
             elif missing:
@@ -125,7 +126,8 @@ class Recorder:
                 "application": self.application, "started_at": self._started, "status": "running",
             }  # fmt: skip
             values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
-            values = kept(self.session.settle(BATCHES, values))  # a name may have letters that the database has not
+            if not all(text.isascii() for text in row.values() if isinstance(text, str)):
+                values = kept(self.session.settle(BATCHES, values))  # the database may not have these letters
             stored = self._numbered(values)
             self.batch = int(stored.values["batch_no"][0].as_py())
             self._row = stored if stored.locators.num_columns else None
@@ -149,7 +151,10 @@ class Recorder:
     def _prepare_history(self) -> None:
         wanted = self._shape
         found = self.session.find_own(wanted.name, self.info)
+        self._needs_undo(found)
         if found is None:
+            if why := self.session.cannot_make(wanted):
+                raise JobError(f"the history of {self.info.name!r} cannot be made: {why}; set history = false")
             self.session.create(wanted, self.info)
         elif not is_history(found):
             raise StoreError(
@@ -163,11 +168,15 @@ class Recorder:
                 self.session.add_columns(wanted.name, new)
         self._last = self._newest()
 
+    def _needs_undo(self, table: TableInfo | None) -> None:
+        if table is not None and not table.undoes and self.info.undoes:
+            raise StoreError(f"table {table.name!r} has an engine that cannot undo; give it one that can")
+
     def _newest(self) -> int:
         """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
         kept = self.session.last(self._shape.name, "change_no")
-        here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">", kept)]
-        told = self.session.read(BATCHES, here, newest="batch_no", limit=1)
+        here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
+        told = self.session.read(BATCHES, here, newest="batch_no", limit=1, columns=["last_change"])
         return max(kept, *told["last_change"].to_pylist(), 0)
 
     def _check_history(self, found: TableInfo) -> None:

@@ -406,7 +406,7 @@ def bind(job: Job, store: Store, source: Source) -> Plan:
     with store.begin(write=False) as session:
         plan = Plan(job, session.describe(job.table), open_ended=source.schema is None)
         plan.bind_archive(session)
-        look_for_hazards(session, plan)
+        look_for_hazards(plan)
     if source.schema is not None:  # then all that is wrong can be told together
         plan.check_batch(source.schema.names, plan.reading(shape_of(source.schema)))
     plan.raise_problems()

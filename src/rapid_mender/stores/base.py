@@ -218,8 +218,9 @@ class Session(ABC):
         where: Sequence[Sequence[Condition]] = (),
         newest: str | None = None,
         limit: int | None = None,
+        columns: Sequence[str] | None = None,
     ) -> pa.Table:
-        """Rows for which each group of `where` has a condition that holds.
+        """Rows for which each group of `where` has a condition that holds; `columns`: only these of theirs.
 
         With `newest`, the last `limit` rows by that column, ascending.
         """

@@ -191,14 +191,17 @@ class MemorySession(Session):
         where: Sequence[Sequence[Condition]] = (),
         newest: str | None = None,
         limit: int | None = None,
+        columns: Sequence[str] | None = None,
     ) -> pa.Table:
         table = self.data[info.name]
         for group in where:
             table = table.filter(reduce(pc.or_kleene, [_test(table, one) for one in group]))
         if newest:
             table = table.sort_by(newest)
-            return table.slice(max(table.num_rows - limit, 0)) if limit is not None else table
-        return table.slice(0, limit) if limit is not None else table
+            table = table.slice(max(table.num_rows - limit, 0)) if limit is not None else table
+        elif limit is not None:
+            table = table.slice(0, limit)
+        return table if columns is None else table.select(list(columns))
 
     def last(self, name: str, column: str) -> int:
         return pc.max(self.data[name][column]).as_py() or 0

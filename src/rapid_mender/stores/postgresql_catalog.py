@@ -12,7 +12,7 @@ import re
 _SIGNS = re.compile(r"(?<=\s)(=|<>|>=|<=|<|>|\|\||~~|&&?|@>)(?=\s)")
 _CALLS = re.compile(
     r"(?<![\w.])(json_build_object|json_agg|format_type|unnest|lower|array_position|current_schemas?|bool_and|"
-    r"array_agg|current_setting|quote_ident|pg_has_role|current_database|has_\w+_privilege|sum|count|max|length)\("
+    r"array_agg|current_setting|quote_ident|pg_has_role|pg_get_userbyid|has_\w+_privilege|sum|count|max|length)\("
 )
 _TABLES = re.compile(r"(?<=FROM )(pg_\w+)|(?<=JOIN )(pg_\w+)")
 _TYPES = re.compile(r"::(?!pg_catalog)(\"?\w+\"?)")
@@ -37,9 +37,10 @@ def catalog_sql(sql: str) -> str:
 _QUESTION = """
 SELECT json_build_object(
   'schema', n.nspname, 'name', c.relname, 'kind', c.relkind, 'here', n.nspname = current_schema(),
-  'oid', c.oid, 'owner', w.rolname, 'rules', c.relhasrules,
-  'trusted', w.rolsuper OR w.rolname = current_user
-    OR (pg_has_role(w.oid, 'USAGE') AND NOT (SELECT u.rolsuper FROM pg_roles u WHERE u.rolname = current_user)),
+  'oid', c.oid, 'owner', pg_get_userbyid(c.relowner), 'rules', c.relhasrules,
+  'trusted', pg_get_userbyid(c.relowner) = current_user OR (SELECT w.rolsuper OR (pg_has_role(w.oid, 'USAGE')
+      AND NOT (SELECT u.rolsuper FROM pg_roles u WHERE u.rolname = current_user))
+    FROM pg_roles w WHERE w.oid = c.relowner),
   'plain', c.relkind = 'r' AND NOT c.relrowsecurity AND NOT c.relhasrules, 'children', c.relhassubclass,
   'rights', json_build_object(
     'select', has_table_privilege(c.oid, 'SELECT') OR (SELECT bool_and(has_column_privilege(c.oid, a.attnum, 'SELECT'))
@@ -72,13 +73,14 @@ SELECT json_build_object(
           WHERE k.place <= i.indnkeyatts)) ORDER BY x.relname)
     FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid
     WHERE i.indrelid = c.oid AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL),
-  'triggers', (SELECT json_agg(json_build_object('after', (g.tgtype & 66) = 0, 'late', g.tginitdeferred))
+  'triggers', CASE WHEN c.relhastriggers OR c.relhassubclass THEN (SELECT json_agg(json_build_object('after', (g.tgtype & 66) = 0, 'late', g.tginitdeferred))
     FROM pg_trigger g
     WHERE NOT g.tgisinternal AND g.tgenabled <> 'D'
-      AND (g.tgrelid = c.oid OR g.tgrelid = ANY (SELECT h.inhrelid FROM pg_inherits h WHERE h.inhparent = c.oid))),
+      AND (g.tgrelid = c.oid OR g.tgrelid = ANY (SELECT h.inhrelid FROM pg_inherits h WHERE h.inhparent = c.oid))) END,
   'referenced', EXISTS (SELECT FROM pg_constraint f WHERE f.confrelid = c.oid AND f.contype = 'f'
       AND (f.confupdtype <> 'a' OR f.confdeltype <> 'a')),
-  'reach', (WITH RECURSIVE reach (at, deletes, updates, said, columns) AS (
+  'reach', CASE WHEN EXISTS (SELECT FROM pg_constraint f WHERE f.conrelid = c.oid AND f.contype = 'f'
+      AND '{c,n,d}'::"char"[] && ARRAY[f.confdeltype, f.confupdtype]) THEN (WITH RECURSIVE reach (at, deletes, updates, said, columns) AS (
       SELECT f.conrelid, '{c,n,d}'::"char"[] @> ARRAY[f.confdeltype], '{c,n,d}'::"char"[] @> ARRAY[f.confupdtype],
         f.conname, f.confkey
       FROM pg_constraint f WHERE f.contype = 'f' AND f.confrelid = c.oid AND f.conparentid = 0
@@ -89,13 +91,13 @@ SELECT json_build_object(
         AND '{c,n,d}'::"char"[] && ARRAY[f.confdeltype, f.confupdtype] WHERE r.at <> c.oid)
     SELECT json_agg(json_build_object('said', r.said, 'deletes', r.deletes, 'updates', r.updates, 'columns',
       (SELECT json_agg(a.attname) FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum = ANY (r.columns))))
-    FROM reach r WHERE r.at = c.oid),
+    FROM reach r WHERE r.at = c.oid) END,
   'refers', (SELECT json_agg(DISTINCT a.attname || ' refers to ' || r.relname)
     FROM pg_constraint f JOIN pg_class r ON r.oid = f.confrelid CROSS JOIN unnest(f.conkey) k(number)
     JOIN pg_attribute a ON a.attrelid = f.conrelid AND a.attnum = k.number
     WHERE f.conrelid = c.oid AND f.contype = 'f')
 )::text AS found
-FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace JOIN pg_roles w ON w.oid = c.relowner
+FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE c.relkind = ANY ('{r,p,v,f,m}'::"char"[])
   AND {}
   AND CASE WHEN $1 IS NULL THEN n.nspname = ANY (current_schemas(false)) ELSE n.nspname = $1 END

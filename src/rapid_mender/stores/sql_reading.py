@@ -327,6 +327,7 @@ class SQLReading(Session):
         where: Sequence[Sequence[Condition]] = (),
         newest: str | None = None,
         limit: int | None = None,
+        columns: Sequence[str] | None = None,
     ) -> pa.Table:
         table, link = self._described(info), self._write.settled()
         rest = f"FROM {table.sql} AS t"
@@ -337,8 +338,9 @@ class SQLReading(Session):
             rest += f" ORDER BY t.{self._q(newest)} DESC"
         if limit is not None:
             rest += f" LIMIT {int(limit)}"
-        found = link.select(self._picks(table, info.columns), rest)
-        rows = self._existing(link, table, found, info.columns, info.names).values
+        picked = info.columns if columns is None else info.pick(columns)
+        by = [column.name for column in picked]
+        rows = self._existing(link, table, link.select(self._picks(table, picked), rest), picked, by).values
         return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows
 
     def _test(self, table: Described, one: Condition) -> str:

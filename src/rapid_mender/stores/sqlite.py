@@ -191,8 +191,10 @@ class SQLiteSession(Session):
         where: Sequence[Sequence[Condition]] = (),
         newest: str | None = None,
         limit: int | None = None,
+        columns: Sequence[str] | None = None,
     ) -> pa.Table:
-        return self._rows(info).read(self._write.settled(), where, newest, limit)
+        rows = self._rows(info).read(self._write.settled(), where, newest, limit)
+        return rows if columns is None else rows.select(list(columns))
 
     def last(self, name: str, column: str) -> int:
         return int(
