@@ -73,14 +73,16 @@ SELECT json_build_object(
           WHERE k.place <= i.indnkeyatts)) ORDER BY x.relname)
     FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid
     WHERE i.indrelid = c.oid AND i.indisunique AND i.indpred IS NULL AND i.indexprs IS NULL),
-  'triggers', CASE WHEN c.relhastriggers OR c.relhassubclass THEN (SELECT json_agg(json_build_object('after', (g.tgtype & 66) = 0, 'late', g.tginitdeferred))
+  'triggers', CASE WHEN c.relhastriggers OR c.relhassubclass THEN (
+    SELECT json_agg(json_build_object('after', (g.tgtype & 66) = 0, 'late', g.tginitdeferred))
     FROM pg_trigger g
     WHERE NOT g.tgisinternal AND g.tgenabled <> 'D'
       AND (g.tgrelid = c.oid OR g.tgrelid = ANY (SELECT h.inhrelid FROM pg_inherits h WHERE h.inhparent = c.oid))) END,
   'referenced', EXISTS (SELECT FROM pg_constraint f WHERE f.confrelid = c.oid AND f.contype = 'f'
       AND (f.confupdtype <> 'a' OR f.confdeltype <> 'a')),
   'reach', CASE WHEN EXISTS (SELECT FROM pg_constraint f WHERE f.conrelid = c.oid AND f.contype = 'f'
-      AND '{c,n,d}'::"char"[] && ARRAY[f.confdeltype, f.confupdtype]) THEN (WITH RECURSIVE reach (at, deletes, updates, said, columns) AS (
+      AND '{c,n,d}'::"char"[] && ARRAY[f.confdeltype, f.confupdtype]) THEN (
+    WITH RECURSIVE reach (at, deletes, updates, said, columns) AS (
       SELECT f.conrelid, '{c,n,d}'::"char"[] @> ARRAY[f.confdeltype], '{c,n,d}'::"char"[] @> ARRAY[f.confupdtype],
         f.conname, f.confkey
       FROM pg_constraint f WHERE f.contype = 'f' AND f.confrelid = c.oid AND f.conparentid = 0
