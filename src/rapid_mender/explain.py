@@ -10,6 +10,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from .binding import bind
 from .core.compare import Likeness, differs
 from .core.decide import NAMES, decide_alone
 from .core.existing import Existing
@@ -23,7 +24,7 @@ from .job import Job
 from .meeting import Meeting, meet
 from .plan import Plan
 from .reading import Batch
-from .run import Run, bind
+from .run import Run
 from .stores.base import Session, kept
 
 

@@ -18,19 +18,18 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from .binding import bind
 from .core.decide import DELETE, SKIP, decide_alone
 from .core.keys import null_keys
 from .core.rules import Fired
 from .errors import Error, JobError, LimitError, StoreError
 from .gather import Gather
 from .groups import Groups
-from .hazards import look_for_hazards
 from .history import Recorder
 from .incoming import Chunk, Options, Source, open_incoming
 from .job import Job, RejectsTable
 from .leaving import Leaving
 from .meeting import Outcome, meet
-from .plan import Plan, shape_of
 from .reading import Batch, Progress
 from .rejects import RejectsFile, check_rejects_path, keep_rejects
 from .result import Result, decisions_schema
@@ -399,15 +398,3 @@ class Run:
         kind = why.rsplit(" is ", 1)[0].rsplit(" ", 1)[-1]
         self.plan.warnings[:] = [one for one in self.plan.warnings if kind not in one]
         self.plan.warn(f"a merge would stop: {why}")
-
-
-def bind(job: Job, store: Store, source: Source) -> Plan:
-    """A job bound to its table and to what is known of the batch. Raises JobError with all that is wrong."""
-    with store.begin(write=False) as session:
-        plan = Plan(job, session.describe(job.table), open_ended=source.schema is None)
-        plan.bind_archive(session)
-        look_for_hazards(plan)
-    if source.schema is not None:  # then all that is wrong can be told together
-        plan.check_batch(source.schema.names, plan.reading(shape_of(source.schema)))
-    plan.raise_problems()
-    return plan
