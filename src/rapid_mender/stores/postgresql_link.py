@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import re
+import json
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
@@ -33,10 +33,6 @@ _SETTINGS = {
 _OWN_TYPES = ("numeric", "interval", "json", "jsonb", "uuid", "money", "oid", "bpchar")
 
 
-_OWN_NAME = re.compile(r",?\s*\"?\bpg_catalog\b\"?")
-_OWN_LATE = re.compile(r"[^\s].*,\s*\"?pg_catalog\b")
-
-
 class PostgreSQLLink(SQLLink):
     def __init__(self, where: str, database: Any, statement_timeout: float | None) -> None:
         self.where = where
@@ -50,18 +46,18 @@ class PostgreSQLLink(SQLLink):
         if statement_timeout is not None:
             settings["statement_timeout"] = str(int(statement_timeout * 1000))
         calls = ", ".join(_setting(name, value) for name, value in settings.items())
-        schema = Pick("pg_catalog.current_schema()::pg_catalog.text", "current_schema", pa.string())
         told = [
-            Pick(f"pg_catalog.current_setting({text_sql(name)})", name, pa.string())
-            for name in ("search_path", "server_encoding")
+            Pick("pg_catalog.current_setting('server_encoding')", "encoding", pa.string()),
+            Pick("pg_catalog.array_to_json(pg_catalog.current_schemas(false))::pg_catalog.text", "path", pa.string()),
         ]
         try:
             self.run(f"SELECT {calls}")
-            found = self.select([schema, *told], "").to_pylist()[0]
-            self.schema, self.encoding = found["current_schema"] or "", found["server_encoding"]
-            if _OWN_LATE.search(found["search_path"]):  # what stands before it would be taken for its own
-                path = _OWN_NAME.sub("", found["search_path"]).strip(", ")
-                self.run(f"SELECT {_setting('search_path', path)}")
+            found = self.select(told, "").to_pylist()[0]
+            self.encoding, path = found["encoding"], json.loads(found["path"])
+            if "pg_catalog" in path[1:]:  # what stands before it would be taken for its own
+                path = [schema for schema in path if schema != "pg_catalog"]
+                self.run(f"SELECT {_setting('search_path', ', '.join(map(name_sql, path)))}")
+            self.schema = path[0] if path else ""
         except BaseException:
             self.close()
             raise
