@@ -224,7 +224,9 @@ class Plan:
         job, info = self.job, self.info
         free = [*job.ignore, *(name for name, _ in shape if name in self.referred and info.named(name) is None)]
         try:
-            reading = Reading(map_columns(info, [name for name, _ in shape], job.rename, free))
+            found = map_columns(info, [name for name, _ in shape], job.rename, free)
+            # in the table's order: that of the records, and so of reasons and changes, may be a neighbour's
+            reading = Reading(dict(sorted(found.items(), key=lambda pair: info.names.index(pair[1]))))
         except JobError as error:
             self.wrong(str(error))
             reading = Reading({})

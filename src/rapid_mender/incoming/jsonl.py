@@ -5,24 +5,33 @@ from __future__ import annotations
 import gzip
 import io
 import json
+import math
 import os
 import re
+import zlib
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
+from datetime import datetime
+from decimal import Decimal
 from typing import IO, Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.json as pjson
 import pyarrow.types as pt
 
+from ..errors import IncomingError
 from .broken import Broken, BrokenRecords
 from .chunks import Chunk, Source
 
 _BLOCK = 16 << 20
 _LONGEST = 64 << 20
 _SHOWN = 1_000  # bytes of a line that is too long
-_LONG_NUMBER = re.compile(rb"[0-9][0-9.]{16}")
+_LONG_NUMBER = re.compile(rb"[0-9][0-9.]{15}")
+_SPACED = re.compile(rb'"\s+:')
+_DEEP = 64
 
 
 @dataclass
@@ -43,7 +52,7 @@ class JsonLinesFile(Source):
         with open(self.path, "rb") as self._file:
             lines: IO[bytes] = gzip.GzipFile(fileobj=self._file) if self.path.endswith(".gz") else self._file  # type: ignore[assignment]
             line, rest, long = 1, b"", False
-            while block := lines.read(_BLOCK):
+            while block := self._more(lines, line):
                 if long:  # the end of a line that is too long
                     end = block.find(b"\n") + 1
                     if not end:
@@ -63,6 +72,12 @@ class JsonLinesFile(Source):
             if rest:
                 yield from self._block(rest, line)
 
+    def _more(self, lines: IO[bytes], line: int) -> bytes:
+        try:
+            return lines.read(_BLOCK)
+        except (OSError, EOFError, zlib.error) as error:
+            raise IncomingError(f"{self.path} is damaged at or after line {line}: {error}") from error
+
     def _block(self, block: bytes, line: int) -> Iterator[Chunk]:
         if line == 1:
             block = block.removeprefix(b"\xef\xbb\xbf")
@@ -73,8 +88,14 @@ class JsonLinesFile(Source):
             yield from self._line_by_line(block, line)
 
     def _at_once(self, block: bytes) -> pa.Table | None:
-        """The whole block by Arrow's reader, if every line is an object with the same simple attributes."""
+        """The whole block by Arrow's reader, if that gives what reading line by line does.
+
+        So every line must be an object with the same simple attributes, each of them once; no number may have more
+        digits than a float holds, and nothing may be nested so deep that the reader does not come back.
+        """
         count = block.count(b"\n") + (not block.endswith(b"\n"))
+        if not _lines_are_objects(block) or _depth(block) > _DEEP or _SPACED.search(block):
+            return None
         try:
             block.decode()
             table = self._read(block)
@@ -85,15 +106,21 @@ class JsonLinesFile(Source):
         except (pa.ArrowInvalid, pa.ArrowNotImplementedError, UnicodeDecodeError):
             return None
         kinds = table.schema.types
-        if table.num_rows != count or any(pt.is_nested(kind) for kind in kinds):
+        if table.num_rows != count or not kinds or any(pt.is_nested(kind) for kind in kinds):
             return None
-        if any(pt.is_floating(kind) for kind in kinds) and _LONG_NUMBER.search(block):
-            return None  # more digits than a float holds
-        for name in table.column_names:
-            attribute = re.escape(json.dumps(name, ensure_ascii=False).encode())
-            if table[name].null_count and len(re.findall(attribute + rb"\s*:", block)) != count:
-                return None  # absent in some records, which is not the same as null
-        return table
+        if block.count(b'":') != count * len(kinds) and not self._each_once(block, table, count):
+            return None
+        floats = [column for column in table.columns if pt.is_floating(column.type)]
+        if floats and (_LONG_NUMBER.search(block) or not all(pc.all(pc.is_finite(one)).as_py() for one in floats)):
+            return None
+        absent = [name for name in table.column_names if table[name].null_count]
+        return table if not absent or self._each_once(block, table.select(absent), count) else None
+
+    @staticmethod
+    def _each_once(block: bytes, table: pa.Table, count: int) -> bool:
+        """Whether every line has each column once: an attribute that is absent is not the same as null."""
+        names = (re.escape(json.dumps(name, ensure_ascii=False).encode()) for name in table.column_names)
+        return all(len(re.findall(name + b":", block)) == count for name in names)
 
     def _read(self, block: bytes) -> pa.Table:
         return pjson.read_json(
@@ -107,11 +134,11 @@ class JsonLinesFile(Source):
     def _line_by_line(self, block: bytes, line: int) -> Iterator[Chunk]:
         records: list[dict[str, Any]] = []
         rows: list[int] = []
-        for number, text in enumerate(block.splitlines(), line):
+        for number, text in enumerate(block.split(b"\n"), line):
             if not text.strip():
                 continue
             try:
-                record = json.loads(text.decode(), parse_float=_exact)
+                record = json.loads(text.decode(), object_pairs_hook=_once, parse_float=_exact, parse_constant=_no_word)
                 reason = None if isinstance(record, dict) else "the line is not a JSON object"
             except UnicodeDecodeError:
                 reason = "the line is not UTF-8 text"
@@ -125,22 +152,93 @@ class JsonLinesFile(Source):
         yield from dict_chunks(records, rows, self.broken)
 
 
+def _lines_are_objects(block: bytes) -> bool:
+    """Whether every line begins as an object does: Arrow's reader does not survive all others."""
+    data = np.frombuffer(block, np.uint8)
+    starts = np.flatnonzero(data == 10)[: -1 if block.endswith(b"\n") else None] + 1
+    return bool(data[0] == 123 and (data[starts] == 123).all())
+
+
+def _depth(block: bytes) -> int:
+    """How deep brackets are nested at most, those within texts too."""
+    if b"[" not in block and block.count(b"{") == block.count(b"}") <= block.count(b"\n") + 1:
+        return 1
+    data = np.frombuffer(block, np.uint8) | 32  # [ and {, ] and } differ in this bit
+    return int(np.cumsum((data == 123).astype(np.int8) - (data == 125).astype(np.int8), dtype=np.int32).max())
+
+
+def _once(pairs: list[tuple[str, Any]]) -> dict[str, Any]:
+    record = dict(pairs)
+    if len(record) < len(pairs):
+        names = [name for name, _ in pairs]
+        twice = next(name for name in names if names.count(name) > 1)
+        raise ValueError(f"the attribute {twice!r} comes twice")
+    return record
+
+
+def _no_word(word: str) -> Any:
+    raise ValueError(f"JSON has no {word}")
+
+
 def dict_chunks(records: list[dict[str, Any]], rows: list[int], broken: BrokenRecords) -> Iterator[Chunk]:
-    """Dicts as chunks: one for each set of attributes, since an absent attribute is a column not sent."""
+    """Dicts as chunks: one for each set of attributes, since an absent attribute is a column not sent; and for each
+    set of kinds of values, so that none is taken for another kind by its neighbours."""
     groups: dict[tuple[str, ...], list[int]] = {}
     for at, record in enumerate(records):
         groups.setdefault(tuple(sorted(map(str, record))), []).append(at)
     broken.extend(Broken(rows[at], "the record is empty", "{}") for at in groups.pop((), []))
-    for places in groups.values():
-        try:
-            yield _chunk(records, rows, places)
-        except ValueError:  # of a text or a number that cannot be written; Arrow's own errors are dealt with there
-            unfit = {at: why for at in places if (why := _unfit(records[at]))}
-            if not unfit:
-                raise
-            broken.extend(Broken(rows[at], why, json.dumps(_shown(records[at]))) for at, why in unfit.items())
-            if fit := [at for at in places if at not in unfit]:
-                yield _chunk(records, rows, fit)
+    for same in groups.values():
+        for places in _by_kinds(records, same):
+            try:
+                yield _chunk(records, rows, places)
+            except ValueError:  # of a text or a number that cannot be written; Arrow's own errors are dealt with there
+                unfit = {at: why for at in places if (why := _unfit(records[at]))}
+                if not unfit:
+                    raise
+                broken.extend(Broken(rows[at], why, json.dumps(_shown(records[at]))) for at, why in unfit.items())
+                if fit := [at for at in places if at not in unfit]:
+                    yield _chunk(records, rows, fit)
+
+
+def _by_kinds(records: list[dict[str, Any]], places: list[int]) -> Iterator[list[int]]:
+    """Places of records in groups, in each of which every attribute has values of one kind; null is of any."""
+    mixed: dict[str, list[Any]] = {}
+    for name in records[places[0]]:
+        values = [records[at][name] for at in places]
+        if len(set(map(type, values)) - {type(None)}) > 1 or any(
+            kind in _OF_SEVERAL for kind in set(map(type, values))
+        ):
+            kinds = [_kind(value) for value in values]
+            usual = Counter(kind for kind in kinds if kind is not None).most_common(1)
+            if len(set(kinds) - {None}) > 1:
+                mixed[name] = [usual[0][0] if kind is None else kind for kind in kinds]
+    if not mixed:
+        yield places
+        return
+    groups: dict[tuple[Any, ...], list[int]] = {}
+    for at, kinds_of_one in zip(places, zip(*mixed.values(), strict=True), strict=True):
+        groups.setdefault(kinds_of_one, []).append(at)
+    yield from groups.values()
+
+
+_OF_SEVERAL = {int, datetime}
+_INT64 = 1 << 63
+
+
+def _kind(value: Any) -> Any:
+    """What decides how a value is taken; None for no value."""
+    if _is_missing(value):
+        return None
+    if isinstance(value, int) and not isinstance(value, bool):
+        return int if -_INT64 <= value < _INT64 else "more than 64 bits"
+    if isinstance(value, datetime):
+        return datetime, str(value.tzinfo)
+    return type(value)
+
+
+def _is_missing(value: Any) -> bool:
+    """No value: None, or what pandas has for it in columns that are not of floats."""
+    return value is None or type(value).__name__ in ("NaTType", "NAType")
 
 
 def _chunk(records: list[dict[str, Any]], rows: list[int], places: list[int]) -> Chunk:
@@ -174,18 +272,21 @@ def _unfit(record: dict[str, Any]) -> str | None:
 
 
 def _exact(text: str) -> float | str:
-    """A number as a float, unless that would drop digits of it."""
-    return float(text) if len(text) <= 16 else text
+    """A number as a float, unless that would drop digits of it, or is too large for one."""
+    return text if len(text) > 15 or math.isinf(float(text)) else float(text)
 
 
 def _array(values: list[Any]) -> pa.Array:
-    """Values of any kinds as one array; where the kinds do not go together, as texts."""
+    """Values of one kind as an array; of kinds that Arrow has no place for, as texts."""
+    kept = [None if _is_missing(value) else value for value in values]
+    if any(isinstance(value, Decimal) for value in kept):  # Arrow would give all of them the digits of the longest
+        return pa.array([_spelled(v) for v in kept], pa.string())
     try:
-        array = pa.array(values, from_pandas=True)
+        array = pa.array(kept)
     except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError, OverflowError):
-        return pa.array([_spelled(v) for v in values], pa.string())
+        return pa.array([_spelled(v) for v in kept], pa.string())
     if pt.is_nested(array.type):
-        return pa.array([_spelled(v) for v in values], pa.string())
+        return pa.array([_spelled(v) for v in kept], pa.string())
     return array
 
 
