@@ -3,6 +3,7 @@
 
 from __future__ import annotations
 
+import csv as stdlib_csv
 import json
 from datetime import UTC, date, datetime
 from decimal import Decimal
@@ -15,7 +16,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rapid_mender as rm
-from rapid_mender.incoming import jsonl
+from rapid_mender.incoming import csv, csv_scan, jsonl, open_incoming
 
 _COLUMNS = {
     "i": pa.int64(), "n": pa.decimal128(20, 4), "f": pa.float64(), "s": pa.string(), "b": pa.bool_(), "d": pa.date32(),
@@ -126,3 +127,132 @@ def test_a_line_that_is_no_record_is_a_reject_of_its_own(text: str, reason: str,
         )
         assert result.counts["insert"] == len(before) + len(after)
         assert reason in result.rejects["rmend_reason"][0].as_py()
+
+
+# -- CSV --------------------------------------------------------------------------------------------------------------
+
+
+def by_the_rules(text: str) -> list[tuple[int, int, bool]] | int:
+    """The records of a CSV text, letter by letter: begin, end, and whether it keeps the rules; or where that is lost."""
+    out, at = [], 0
+    while at < len(text):
+        start, state, opened, good, lost = at, "begin", 0, True, False
+        while at < len(text):
+            one, behind = text[at], text[at + 1 : at + 2]
+            if state == "quoted":
+                if one == '"' and behind == '"':
+                    at += 1
+                elif one == '"' and behind in ("", ",", "\n", "\r"):
+                    state = "value"
+                elif one == '"':
+                    if "\n" in text[opened:at]:
+                        return text.rfind("\n", 0, opened) + 1
+                    lost = True
+            elif one == '"':
+                if state == "begin":
+                    state, opened = "quoted", at
+                else:
+                    lost = True
+            elif one == "\r" and behind not in ("\n", ""):
+                good, state = False, "value"
+            else:
+                state = "begin" if one == "," else "value"
+            at += 1
+            if lost:  # this record is done with: go on behind its line
+                at = (text.find("\n", at - 1) + 1) or len(text)
+                break
+            if one == "\n" and state != "quoted":
+                break
+        else:
+            if state == "quoted":
+                return text.rfind("\n", 0, opened) + 1
+        out.append((start, at, good and not lost))
+    return out
+
+
+@settings(max_examples=3_000)
+@given(text=st.text(alphabet='""",\n\n\r a', max_size=24))
+def test_records_of_csv_are_found_by_the_rules(text: str) -> None:
+    wanted = by_the_rules(text)
+    try:
+        found: Any = csv_scan.scan(text.encode(), ord(","), True)
+    except csv_scan.Untold as untold:
+        found = text.rfind("\n", 0, untold.start) + 1
+    if isinstance(found, int) or isinstance(wanted, int):
+        assert found == wanted
+        return
+    pairs = zip(found.starts.tolist(), found.ends.tolist(), range(len(found.starts)), strict=True)
+    assert [(start, end, number not in found.broken) for start, end, number in pairs] == wanted
+
+
+def read(path: Path, block: int) -> Any:
+    with pytest.MonkeyPatch.context() as patch:
+        patch.setattr(csv, "_BLOCK", block)
+        source = open_incoming(path)
+        try:
+            records = [
+                (int(row), *record.values())
+                for chunk in source
+                for row, record in zip(chunk.rows, chunk.raw.to_pylist(), strict=True)
+            ]
+        except rm.IncomingError as error:
+            return str(error)
+        return records, sorted(source.broken)
+
+
+@settings(max_examples=1_500)
+@given(
+    rows=st.lists(st.lists(st.text(alphabet='",\n\r aé', max_size=6), min_size=1, max_size=3), max_size=6), ending=st.sampled_from(["\n", "\r\n"]),
+    raw=st.text(alphabet='""",\n\n\r aé', max_size=20), block=st.integers(1, 40),
+)  # fmt: skip
+def test_csv_in_blocks_of_any_size(
+    rows: list[list[str]], ending: str, raw: str, block: int, tmp_path_factory: pytest.TempPathFactory
+) -> None:
+    """Valid lines are read as Python's own reader reads them; whatever follows, block edges change nothing."""
+    path = tmp_path_factory.mktemp("csv") / "a.csv"
+    with path.open("w", newline="", encoding="utf-8") as file:
+        writer = stdlib_csv.writer(file, lineterminator=ending, quoting=stdlib_csv.QUOTE_ALL)
+        writer.writerows([["p", "q"], *rows])
+    whole = read(path, 1 << 20)
+    assert not isinstance(whole, str)
+    assert [list(record[1:]) for record in whole[0]] == [row for row in rows if len(row) == 2]
+    assert len(whole[0]) + len(whole[1]) == len(rows)
+    with path.open("ab") as file:
+        file.write(raw.encode())
+    assert read(path, block) == read(path, 1 << 20)
+
+
+@pytest.mark.parametrize("behind", [10, 200_000, 40_000_000])
+def test_a_quote_that_is_never_closed_deletes_nothing(behind: int, tmp_path: Path) -> None:
+    lines = [f"{n},text" for n in range(50)]
+    (tmp_path / "a.csv").write_text("\n".join(["id,s", lines[0], '1,"text', *lines[2:]]) + "\n" + "x" * behind + "\n")
+    store = rm.MemoryStore({"t": pa.table({"id": pa.array(range(50), pa.int64()), "s": ["text"] * 50})})
+    with pytest.raises(rm.IncomingError, match=r"a\.csv, line 3: a quote is opened there and never closed"):
+        rm.merge(rm.Job(store=store, table="t", key="id", missing="delete"), tmp_path / "a.csv")
+    assert store["t"].num_rows == 50
+
+
+def test_one_line_that_breaks_the_rules_is_one_reject(tmp_path: Path) -> None:
+    wrong = ['1,"a"b', '2,a"b', '3,"a" ', "5,a\rb", "6", "7,a,b", '"8"x,a']
+    (tmp_path / "a.csv").write_text(
+        "\n".join(["id,s", *(f'{line}\n{n}0,"ok, ""so"""' for n, line in enumerate(wrong, 1))]), newline=""
+    )
+    result = rm.preview(
+        rm.Job(
+            store=rm.MemoryStore({"t": pa.table({"id": pa.array([], pa.int64()), "s": pa.array([], pa.string())})}),
+            table="t",
+            key="id",
+        ),
+        tmp_path / "a.csv",
+    )
+    assert result.counts["insert"] == len(wrong)
+    assert result.rejects["rmend_row"].to_pylist() == list(range(2, 2 + 2 * len(wrong), 2))
+    assert result.rejects["rmend_text"].to_pylist() == wrong
+    (tmp_path / "b.csv").write_text('id,s\n"v,1\n2,v\n3,"v"\n')
+    with pytest.raises(
+        rm.IncomingError, match="line 2: a quote is opened there, and characters stand behind the one that closes"
+    ):
+        rm.preview(
+            rm.Job(store=rm.MemoryStore({"t": pa.table({"id": [1], "s": ["x"]})}), table="t", key="id"),
+            tmp_path / "b.csv",
+        )

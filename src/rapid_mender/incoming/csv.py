@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
+import codecs
 import csv
 import gzip
 import io
 import os
+import zlib
 from collections.abc import Iterator
-from contextlib import suppress
 from dataclasses import dataclass, field
-from itertools import islice
-from typing import Any
+from typing import IO, Any
 
 import numpy as np
 import pyarrow as pa
@@ -21,9 +21,10 @@ from ..core.cast import as_text
 from ..errors import IncomingError
 from .broken import Broken
 from .chunks import Chunk, Options, Source
+from .csv_scan import Scanned, Untold, scan, whole_records
 
 _BLOCK = 16 << 20
-_MOST_BROKEN = 1_000_000
+_LONGEST = 64 << 20
 
 
 @dataclass
@@ -35,8 +36,8 @@ class CsvFile(Source):
         self.unit = "line"
         self.size = os.path.getsize(self.path)
         self._names: list[str] | None = None
-        self._stream: Any = None
-        self._too_many = False
+        self._file: IO[bytes] | None = None
+        self._header_lines = 0
 
     @property
     def schema(self) -> pa.Schema:
@@ -47,7 +48,9 @@ class CsvFile(Source):
         if self._names is None:
             with self._text(self.options.encoding) as lines:
                 try:
-                    self._names = next(csv.reader(lines, delimiter=self.options.delimiter))
+                    reader = csv.reader(lines, delimiter=self.options.delimiter)
+                    self._names = next(reader)
+                    self._header_lines = reader.line_num
                     "".join(self._names).encode()  # fails if bytes of it could not be decoded
                 except StopIteration:
                     raise IncomingError(f"{self.path} is empty: it has not even a line of column names") from None
@@ -57,65 +60,132 @@ class CsvFile(Source):
 
     @property
     def done(self) -> int:
-        return self._stream.tell() if self._stream is not None and not self._stream.closed else 0
+        return self._file.tell() if self._file is not None and not self._file.closed else 0
 
     def __iter__(self) -> Iterator[Chunk]:
+        names, delimiter = self.columns, ord(self.options.delimiter)
+        line, rest, header = 1, b"", self._header_lines
+        with open(self.path, "rb") as self._file:
+            for block, last in self._blocks():
+                block = rest + block
+                while header and (end := block.find(b"\n") + 1 or (len(block) if last else 0)):
+                    block, line, header = block[end:], line + 1, header - 1
+                if header:
+                    rest = block
+                    continue
+                whole = whole_records(block, delimiter, last) if len(names) > 1 else None
+                if whole is not None:
+                    yield from self._at_once(memoryview(block)[:whole], line, b'"' in block)
+                else:
+                    found = self._scanned(block, line, last)
+                    whole = found.whole
+                    yield from self._records(block, found, line, len(names))
+                rest = block[whole:]
+                if len(rest) > _LONGEST:
+                    at = line + block.count(b"\n", 0, whole)
+                    size = f"a record is longer than {_LONGEST >> 20} MiB"
+                    raise IncomingError(
+                        f"{self.path}, line {at}: {size}; most likely a quote is opened there and never closed"
+                    )
+                line += block.count(b"\n", 0, whole)
+
+    def _scanned(self, block: bytes, line: int, last: bool) -> Scanned:
+        try:
+            return scan(block, ord(self.options.delimiter), last)
+        except Untold as error:
+            at = line + block.count(b"\n", 0, error.start)
+            raise IncomingError(f"{self.path}, line {at}: {error.why}") from None
+
+    def _at_once(self, block: memoryview, line: int, quoted: bool) -> Iterator[Chunk]:
+        """The records of a block that breaks no rule but, maybe, the number of values."""
         ragged: list[Any] = []
 
         def put_aside(row: Any) -> str:
-            if len(ragged) + len(self.broken) >= _MOST_BROKEN:
-                self._too_many = True
-                return "error"
             ragged.append(row)
             return "skip"
 
-        names = self.columns
-        reader, self._stream = self._open(dict.fromkeys(names, pa.binary()), put_aside)
-        lines = _Lines()
-        try:
-            while True:
-                try:
-                    batch = reader.read_next_batch()
-                except StopIteration:
-                    break
-                except pa.ArrowInvalid as error:
-                    raise self._unreadable(error, lines) from error
-                table = pa.Table.from_batches([batch])
-                rows, aside = lines.number(table, ragged)
-                self._break(aside)
-                if len(rows) and self._never_closed(table, int(rows[-1])):
-                    raise IncomingError(f"{self.path}, line {rows[-1]}: a quote is opened there and never closed")
-                yield from self._decoded(table, rows)
-        finally:
-            self._end(reader)
-        self._break(lines.number(None, ragged)[1])
-
-    def _never_closed(self, table: pa.Table, line: int) -> bool:
-        """Whether the file ends inside a quote. The reader would give all that follows the quote as one value."""
-        last = table.slice(table.num_rows - 1).to_pylist()[0]
-        if not any(value and b"\n" in value for value in last.values()):
-            return False
-        with self._text("latin-1") as rest:  # every byte is a character of it
-            try:
-                for _ in csv.reader(islice(rest, line - 1, None), delimiter=self.options.delimiter, strict=True):
-                    return False
-            except csv.Error as error:
-                return "unexpected end" in str(error)
-        return False
-
-    def _break(self, ragged: list[tuple[Any, int]]) -> None:
-        for row, line in ragged:
+        if not len(block):
+            return
+        table = self._parsed(block, None, put_aside)
+        count = table.num_rows + len(ragged)
+        aside = np.array([row.number for row in ragged], np.int64) - 1
+        good = np.ones(count, bool)
+        good[aside] = False
+        breaks = np.zeros(count, np.int64)
+        if quoted:
+            breaks[good] = _breaks(table)
+        breaks[aside] = [row.text.count("\n") for row in ragged]
+        rows = np.arange(count) + line + np.cumsum(breaks) - breaks
+        for row, number in zip(ragged, rows[aside].tolist(), strict=True):
             values = "1 value" if row.actual_columns == 1 else f"{row.actual_columns} values"
-            why = f"the line has {values}, the header {row.expected_columns}"
-            self.broken.append(Broken(line, why, row.text))
+            self.broken.append(Broken(number, f"the line has {values}, the header {len(self.columns)}", row.text))
+        if table.num_rows:
+            yield from self._decoded(table, rows[good])
 
-    def _end(self, reader: Any) -> None:
-        """Let the reader come to its end: a thread of it that still calls us back must not outlive us."""
-        with suppress(pa.ArrowException, StopIteration, OSError):
+    def _records(self, block: bytes, found: Scanned, line: int, width: int) -> Iterator[Chunk]:
+        """The records of a block, each looked at."""
+        rows = found.lines + line
+        good = found.values == width
+        good[list(found.broken)] = False
+        aside = (found.values != 0) & ~good
+        for at in np.flatnonzero(aside).tolist():
+            text = block[found.starts[at] : found.ends[at]].decode("utf-8", "backslashreplace").rstrip("\r\n")
+            count = "1 value" if found.values[at] == 1 else f"{found.values[at]} values"
+            why = found.broken.get(at) or f"the line has {count}, the header {width}"
+            self.broken.append(Broken(int(rows[at]), why, text))
+        if not good.any():
+            return
+        if not good.all():
+            edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]]).astype(np.int8))).reshape(-1, 2)
+            kept = memoryview(b"".join(block[found.starts[a] : found.ends[b - 1]] for a, b in edges.tolist()))
+        else:
+            kept = memoryview(block)[: found.whole]
+        yield from self._decoded(self._parsed(kept, int(good.sum())), rows[good])
+
+    def _parsed(self, block: memoryview, count: int | None, handler: Any = None) -> pa.Table:
+        """Records that keep the rules, as a table of bytes; `count` of them, if that is known."""
+        names = [f"c{place}" for place in range(len(self.columns))]
+        try:
+            table = pcsv.read_csv(
+                pa.BufferReader(block),
+                read_options=pcsv.ReadOptions(use_threads=False, block_size=len(block) + 1, column_names=names),
+                parse_options=pcsv.ParseOptions(
+                    delimiter=self.options.delimiter, newlines_in_values=True, ignore_empty_lines=False,
+                    invalid_row_handler=handler,
+                ),
+                convert_options=pcsv.ConvertOptions(
+                    check_utf8=False, column_types=dict.fromkeys(names, pa.binary()),
+                    null_values=list(self.options.nulls), strings_can_be_null=True, quoted_strings_can_be_null=False,
+                ),
+            )  # fmt: skip
+        except pa.ArrowInvalid as error:
+            raise IncomingError(f"{self.path}: {error}") from error
+        if count is not None and table.num_rows != count:
+            raise IncomingError(f"{self.path}: {count:,} records were found and {table.num_rows:,} read")
+        return table
+
+    def _blocks(self) -> Iterator[tuple[bytes, bool]]:
+        """The file as UTF-8, unpacked, in blocks; each with whether it is the last."""
+        assert self._file is not None
+        stream: Any = gzip.GzipFile(fileobj=self._file) if self.path.endswith(".gz") else self._file
+        plain = _encoding(self.options) == "utf8"
+        try:
+            decoder = None if plain else codecs.getincrementaldecoder(self.options.encoding)("surrogateescape")
+            block, first = stream.read(_BLOCK), True
             while True:
-                reader.read_next_batch()
-        reader.close()
-        self._stream.close()
+                following = stream.read(_BLOCK)
+                last = not following
+                data = block
+                if decoder is not None:
+                    data = decoder.decode(block, last).encode("utf-8", "surrogateescape")
+                if first:
+                    data, first = data.removeprefix(b"\xef\xbb\xbf"), False
+                yield data, last
+                if last:
+                    return
+                block = following
+        except (OSError, EOFError, zlib.error, UnicodeError, LookupError) as error:
+            raise IncomingError(f"{self.path}: {error}; check the encoding and the file") from error
 
     def _text(self, encoding: str) -> io.TextIOWrapper:
         """The file as text, apart from the reader."""
@@ -127,49 +197,12 @@ class CsvFile(Source):
             stream.close()
             raise IncomingError(f"{self.path}: {error}; check the encoding") from error
 
-    def _open(self, types: dict[str, pa.DataType], handler: Any) -> tuple[Any, Any]:
-        file = pa.OSFile(self.path)
-        stream = pa.CompressedInputStream(file, "gzip") if self.path.endswith(".gz") else file
-        try:
-            reader = pcsv.open_csv(
-                stream,
-                read_options=pcsv.ReadOptions(
-                    use_threads=False, block_size=_BLOCK, encoding=_encoding(self.options)
-                ),
-                parse_options=pcsv.ParseOptions(
-                    delimiter=self.options.delimiter, newlines_in_values=True, ignore_empty_lines=False,
-                    invalid_row_handler=handler,
-                ),
-                convert_options=pcsv.ConvertOptions(
-                    check_utf8=False, column_types=types, null_values=list(self.options.nulls),
-                    strings_can_be_null=True, quoted_strings_can_be_null=False,
-                ),
-            )  # fmt: skip
-        except pa.ArrowInvalid as error:
-            raise self._unreadable(error, _Lines()) from error
-        except (LookupError, OSError) as error:
-            raise IncomingError(f"{self.path}: {error}; check the encoding and the file") from error
-        return reader, file
-
-    def _unreadable(self, error: Exception, lines: _Lines) -> IncomingError:
-        text = str(error)
-        if self._too_many:
-            text = (
-                f"more than {_MOST_BROKEN:,} lines have another number of values than the header; check the delimiter "
-                f"({self.options.delimiter!r}) and the file"
-            )
-        elif "straddl" in text or "out of sync" in text or "block size" in text:
-            text = "a record is longer than 16 MiB; most likely a quote is opened there and never closed"
-        return IncomingError(f"{self.path}, at or after line {lines.next_line}: {text}")
-
     def _decoded(self, table: pa.Table, rows: np.ndarray) -> Iterator[Chunk]:
-        """Bytes as text. Records that are not valid text are broken; those without any value are no records."""
+        """Bytes as text. Records that are not valid text are broken."""
         texts, bad = [], np.zeros(table.num_rows, bool)
-        empty = np.ones(table.num_rows, bool)
         for column in table.columns:
             text, wrong = as_text(column.chunk(0) if column.num_chunks else pa.array([], pa.binary()))
             texts.append(text)
-            empty &= ~np.asarray(column.is_valid())
             if wrong is not None:
                 bad |= wrong
         for at in np.flatnonzero(bad):
@@ -178,46 +211,10 @@ class CsvFile(Source):
             name = next(n for n, v in zip(self.columns, values, strict=True) if not _decodes(v))
             self.broken.append(Broken(int(rows[at]), f"{name}: the bytes are not {self.options.encoding} text", line))
         done = pa.table(texts, names=self.columns)
-        if (drop := bad | empty).any():
-            done, rows = done.filter(pa.array(~drop)), rows[~drop]
+        if bad.any():
+            done, rows = done.filter(pa.array(~bad)), rows[~bad]
         if len(rows):
             yield Chunk(done, rows)
-
-
-class _Lines:
-    """Gives records the numbers of the lines on which they begin."""
-
-    def __init__(self) -> None:
-        self._record = 2  # the reader's own number of the next record; the header is its first
-        self._extra = 0  # line breaks inside the values of the records so far
-        self.next_line = 2
-
-    def number(self, table: pa.Table | None, ragged: list[Any]) -> tuple[np.ndarray, list[tuple[Any, int]]]:
-        """The lines of the next good records, and those of the ragged ones before the last of them.
-
-        The ragged ones that are numbered are taken out of `ragged`, since the reader may be ahead.
-        Without a table: the lines of all that are left.
-        """
-        good = 0 if table is None else table.num_rows
-        aside = np.array([row.number for row in ragged], np.int64)
-        numbers = np.arange(self._record, self._record + good + len(aside))
-        if len(aside):
-            numbers = np.setdiff1d(numbers, aside)[:good]
-        end = int(aside.max()) + 1 if table is None and len(aside) else int(numbers[-1]) + 1 if good else self._record
-        now = [row for row in ragged if row.number < end]
-        ragged[:] = [row for row in ragged if row.number >= end]
-        breaks = np.zeros(end - self._record, np.int64)
-        if table is not None:
-            breaks[numbers - self._record] = _breaks(table)
-        for row in now:
-            breaks[row.number - self._record] = row.text.count("\n")
-        lines = np.arange(self._record, end) + self._extra + np.cumsum(breaks) - breaks
-        numbered = [(row, int(lines[row.number - self._record])) for row in now]
-        good_lines = lines[numbers - self._record]
-        self._record = end
-        self._extra += int(breaks.sum())
-        self.next_line = self._record + self._extra
-        return good_lines, numbered
 
 
 def _breaks(table: pa.Table) -> np.ndarray:
