@@ -83,28 +83,6 @@ def test_time_outs_and_wrong_urls(database: servers.Database, kind: str) -> None
 
 
 @both
-def test_a_missing_right_is_named(database: servers.Database, kind: str) -> None:
-    name = f"u_{database.name[-8:]}"
-    database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)", "INSERT INTO t VALUES (1, 1)")
-    host = "" if kind == "postgresql" else "@'127.0.0.1'"
-    login = f"CREATE ROLE {name} LOGIN" if kind == "postgresql" else f"CREATE USER {name}{host}"
-    database.run(login)
-    try:
-        database.run(f"GRANT SELECT ON t TO {name}{host}")
-        url = database.url.replace("//postgres@", f"//{name}@").replace("//root@", f"//{name}@")
-        job = rm.Job(store=url, table="t", key="id")
-        assert rm.preview(job, [{"id": 1, "v": 2}]).counts["update"] == 1
-        with pytest.raises(rm.StoreError, match=r"denied.*GRANT \w+"):
-            rm.merge(job, [{"id": 1, "v": 2}])
-        assert rm.preview(job, [{"id": 1, "v": 1}]).counts["skip"] == 1
-    finally:
-        if kind == "postgresql":
-            database.run(f"DROP OWNED BY {name}", f"DROP ROLE {name}")
-        else:
-            database.run(f"DROP USER {name}{host}")
-
-
-@both
 def test_a_store_that_is_kept_sees_what_others_alter(database: servers.Database, kind: str) -> None:
     database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)")
     job = rm.Job(store=type(database.store)(database.url), table="t", key="id")
