@@ -19,6 +19,7 @@ import pyarrow.csv as pcsv
 
 from ..core.cast import as_text
 from ..errors import IncomingError
+from .ahead import ahead
 from .broken import Broken
 from .chunks import Chunk, Options, Source
 from .csv_scan import Scanned, Untold, scan, whole_records
@@ -63,31 +64,41 @@ class CsvFile(Source):
         return self._file.tell() if self._file is not None and not self._file.closed else 0
 
     def __iter__(self) -> Iterator[Chunk]:
-        names, delimiter = self.columns, ord(self.options.delimiter)
-        line, rest, header = 1, b"", self._header_lines
         with open(self.path, "rb") as self._file:
-            for block, last in self._blocks():
-                block = rest + block
-                while header and (end := block.find(b"\n") + 1 or (len(block) if last else 0)):
-                    block, line, header = block[end:], line + 1, header - 1
-                if header:
-                    rest = block
-                    continue
-                whole = whole_records(block, delimiter, last) if len(names) > 1 else None
-                if whole is not None:
+            looked_at = self._looked_at()
+            for block, whole, line in ahead(looked_at) if (self.size or 0) > _BLOCK else looked_at:
+                if isinstance(whole, int):
                     yield from self._at_once(memoryview(block)[:whole], line, b'"' in block)
                 else:
-                    found = self._scanned(block, line, last)
-                    whole = found.whole
-                    yield from self._records(block, found, line, len(names))
-                rest = block[whole:]
-                if len(rest) > _LONGEST:
-                    at = line + block.count(b"\n", 0, whole)
-                    size = f"a record is longer than {_LONGEST >> 20} MiB"
-                    raise IncomingError(
-                        f"{self.path}, line {at}: {size}; most likely a quote is opened there and never closed"
-                    )
-                line += block.count(b"\n", 0, whole)
+                    yield from self._records(block, whole, line, len(self.columns))
+
+    def _looked_at(self) -> Iterator[tuple[bytes, int | Scanned, int]]:
+        """Blocks that begin with a record, the line on which each does, and where the last whole record ends; or, if
+        that is not all there is to know, its records."""
+        line, rest, header = 1, b"", self._header_lines if self.columns else 0
+        for block, last in self._blocks():
+            block = rest + block
+            while header and (end := block.find(b"\n") + 1 or (len(block) if last else 0)):
+                block, line, header = block[end:], line + 1, header - 1
+            if header:
+                rest = block
+                continue
+            delimiter = ord(self.options.delimiter)
+            told = whole_records(block, delimiter, last) if len(self.columns) > 1 else None
+            if told is not None:
+                found: int | Scanned = told[0]
+                whole, breaks = told
+            else:
+                found = self._scanned(block, line, last)
+                whole, breaks = found.whole, block.count(b"\n", 0, found.whole)
+            rest, following = block[whole:], line + breaks
+            if len(rest) > _LONGEST:
+                raise IncomingError(
+                    f"{self.path}, line {following}: a record is longer than {_LONGEST >> 20} MiB; most likely a quote "
+                    "is opened there and never closed"
+                )
+            yield block, found, line
+            line = following
 
     def _scanned(self, block: bytes, line: int, last: bool) -> Scanned:
         try:
