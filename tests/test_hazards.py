@@ -473,6 +473,12 @@ def test_rejects_are_written_before_the_commit_or_not_at_all(tmp_path: Path, rme
         'store = "sqlite:///s.db"\ntable = "t"\nkey = "id"\nincoming = "batch.csv"\nrejects = { path = "gone/r.csv" }\n'
     )
     assert "there is no folder" in rmend("merge", "j.toml").err
+    (tmp_path / "gone").mkdir()
+    (tmp_path / "batch.csv").write_text("id,v\n1,b\n2,c\nx,d\n")
+    assert rmend("merge", "j.toml").code == 0
+    assert (tmp_path / "gone" / "r.csv").read_text().splitlines()[1].split(",")[0::3] == ["4", "1"], (
+        "the line and the batch"
+    )
     assert not [name for name in os.listdir(tmp_path) if name.startswith(".rmend")]
 
 

@@ -282,6 +282,7 @@ class Run:
         elif self.committed is None and self.recorder.batch is not None and not self._landed():
             raise _NothingLanded
         self.recorder.finish(self.result.counts)
+        self.result.batch = self.recorder.batch
         self._prepare_rejects()
         return True, done
 
