@@ -127,9 +127,10 @@ class ServerStore(Store, Generic[_L]):
                         link.run(turn[1])
                     sound = True
                 raise
-            if turn:
-                link.run(turn[1])
-            sound = True
+            with suppress(StoreError):  # what was committed stands, also if the connection went after it
+                if turn:
+                    link.run(turn[1])
+                sound = True
         finally:
             if sound:
                 with self._lock:
