@@ -359,6 +359,21 @@ def test_what_is_lacking_is_told_one_right_at_a_time(kind: str, tmp_path: Path) 
             run(*([f"DROP OWNED BY {user}", f"DROP ROLE {user}"] if kind == "postgresql" else [f"DROP USER {whom}"]))
 
 
+@FEW_AND_MANY
+def test_row_security_refuses_rows_and_not_the_run(count: int, tmp_path: Path) -> None:
+    ddl = ["CREATE TABLE t (id bigint PRIMARY KEY, n bigint)", "ALTER TABLE t ENABLE ROW LEVEL SECURITY", "CREATE POLICY p ON t USING (true) WITH CHECK (n <> 7)"]  # fmt: skip
+    with table("postgresql", tmp_path, *ddl) as (url, run):
+        user = f"u_{url[-8:]}"
+        run(f"CREATE ROLE {user} LOGIN", f"GRANT ALL ON t TO {user}", f"GRANT CREATE ON SCHEMA public TO {user}")
+        try:
+            job = rm.Job(store=url.replace("//postgres@", f"//{user}@"), table="t", key="id")
+            result = rm.merge(job, [{"id": n, "n": 7 if n == 3 else 1} for n in range(count)])
+            assert (result.counts["insert"], result.counts["reject"]) == (count - 1, 1)
+            assert "row-level security" in result.rejects["rmend_reason"][0].as_py()
+        finally:
+            run(f"DROP OWNED BY {user}", f"DROP ROLE {user}")
+
+
 # -- texts, numbers, room ----------------------------------------------------------------------------------------------
 
 

@@ -41,7 +41,8 @@ SELECT json_build_object(
   'trusted', pg_get_userbyid(c.relowner) = current_user OR (SELECT w.rolsuper OR (pg_has_role(w.oid, 'USAGE')
       AND NOT (SELECT u.rolsuper FROM pg_roles u WHERE u.rolname = current_user))
     FROM pg_roles w WHERE w.oid = c.relowner),
-  'plain', c.relkind = 'r' AND NOT c.relrowsecurity AND NOT c.relhasrules, 'children', c.relhassubclass,
+  'secured', c.relrowsecurity, 'plain', c.relkind = 'r' AND NOT c.relrowsecurity AND NOT c.relhasrules,
+  'children', c.relhassubclass,
   'rights', json_build_object(
     'select', has_table_privilege(c.oid, 'SELECT') OR (SELECT bool_and(has_column_privilege(c.oid, a.attnum, 'SELECT'))
       FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped),

@@ -89,6 +89,7 @@ def described(found: str) -> Described:
         overriding=" OVERRIDING SYSTEM VALUE" if always else "",
         trusted=one["trusted"],
         plain=one["plain"],
+        loads=not one["secured"],
         extra={
             "unique": by_name,
             "after": any(trigger["after"] for trigger in one["triggers"] or ()),

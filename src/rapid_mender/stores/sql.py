@@ -74,7 +74,7 @@ class SQLSession(SQLReading):
         columns = self._cells(table, values)
         if not columns:  # only what the database fills itself
             raise StoreError(f"{self.where}: a row of {info.name!r} needs at least one value; send a column")
-        straight = told and _can_load(columns)
+        straight = told and table.loads and _can_load(columns)
         rows = self._rows(columns) if straight else self._numbered(columns)
         if told:
             write = self._load if straight else self._insert
@@ -271,7 +271,7 @@ class SQLSession(SQLReading):
                 ) from error
 
         def send(link: SQLLink, rows: Rows) -> None:
-            if _can_load(rows.columns):
+            if table.loads and _can_load(rows.columns):
                 link.load(table, names, rows)
             elif len(rows):
                 picked = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(rows.columns))

@@ -110,6 +110,8 @@ class Described:
     trusted: bool = True
     """What its owner attached to it may run with this user's rights: it is this user's, or that of one who could
     take them anyway."""
+    loads: bool = True
+    """Rows can be loaded straight into it: not so on PostgreSQL where row security holds."""
     plain: bool = True
     """Nothing of its owner's runs when it is read."""
     extra: Mapping[str, Any] = field(default_factory=dict)
