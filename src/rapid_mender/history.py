@@ -174,10 +174,10 @@ class Recorder:
 
     def _newest(self) -> int:
         """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
-        kept = self.session.last(self._shape.name, "change_no")
+        newest = self.session.last(self._shape.name, "change_no")
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
         told = self.session.read(BATCHES, here, newest="batch_no", limit=1, columns=["last_change"])
-        return max(kept, *told["last_change"].to_pylist(), 0)
+        return max(newest, *told["last_change"].to_pylist(), 0)
 
     def _check_history(self, found: TableInfo) -> None:
         """A column of the table may have been altered since: then a database may cut or round what the history gets."""

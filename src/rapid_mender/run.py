@@ -82,16 +82,16 @@ class Run:
         self.guest = progress is not None
         self.progress: Progress = progress or (lambda what, done, total: None)
         self.store: Store
+        given = incoming if incoming is not None else job.batch
         self.rejects_file: RejectsFile | None = None
         if job.rejects_path is not None and write:
             where = job.rejects_path
             check_rejects_path(where.path)
-            path = incoming if incoming is not None else job.batch
-            if isinstance(path, str | os.PathLike) and os.path.realpath(path) == os.path.realpath(where.path):
+            if isinstance(given, str | os.PathLike) and os.path.realpath(given) == os.path.realpath(where.path):
                 raise JobError(f"rejects: {where.path} is the batch itself; name another file")
             self.rejects_file = RejectsFile(where.path, where.formulas == "neutral")
         options = job.incoming.options if job.incoming is not None else Options()
-        self.source: Source = open_incoming(incoming if incoming is not None else job.batch, options)
+        self.source: Source = open_incoming(given, options)
         self.now = datetime.now(UTC)
 
     @contextmanager

@@ -128,8 +128,7 @@ class CsvFile(Source):
         breaks[aside] = [row.text.count("\n") for row in ragged]
         rows = np.arange(count) + line + np.cumsum(breaks) - breaks
         for row, number in zip(ragged, rows[aside].tolist(), strict=True):
-            values = "1 value" if row.actual_columns == 1 else f"{row.actual_columns} values"
-            self.broken.append(Broken(number, f"the line has {values}, the header {len(self.columns)}", row.text))
+            self.broken.append(Broken(number, _miscounted(row.actual_columns, len(self.columns)), row.text))
         if table.num_rows:
             yield from self._decoded(table, rows[good])
 
@@ -141,8 +140,7 @@ class CsvFile(Source):
         aside = (found.values != 0) & ~good
         for at in np.flatnonzero(aside).tolist():
             text = block[found.starts[at] : found.ends[at]].decode("utf-8", "backslashreplace").rstrip("\r\n")
-            count = "1 value" if found.values[at] == 1 else f"{found.values[at]} values"
-            why = found.broken.get(at) or f"the line has {count}, the header {width}"
+            why = found.broken.get(at) or _miscounted(int(found.values[at]), width)
             self.broken.append(Broken(int(rows[at]), why, text))
         if not good.any():
             return
@@ -226,6 +224,10 @@ class CsvFile(Source):
             done, rows = done.filter(pa.array(~bad)), rows[~bad]
         if len(rows):
             yield Chunk(done, rows)
+
+
+def _miscounted(values: int, width: int) -> str:
+    return f"the line has {'1 value' if values == 1 else f'{values} values'}, the header {width}"
 
 
 def _breaks(table: pa.Table) -> np.ndarray:
