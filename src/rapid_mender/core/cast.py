@@ -7,14 +7,16 @@ safely is cast directly; everything else is read from its text, by the one parse
 from __future__ import annotations
 
 import json
+from collections.abc import Callable
+from decimal import Decimal
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.types as pt
 
-from .masks import Marks, either, mask_of, nulled
-from .parsers import DAY, FIRST_DAY, LAST_DAY, Cast, int_range, parser_of
+from .masks import Marks, either, mask_of, nulled, some
+from .parsers import DAY, FIRST_DAY, LAST_DAY, Cast, as_narrow, int_range, parser_of
 from .schema import Column
 
 
@@ -48,6 +50,8 @@ def cast(values: pa.Array | pa.ChunkedArray, column: Column) -> Cast:
     kind, wanted = values.type, column.type
     if pt.is_null(kind):
         return pa.nulls(len(values), wanted), None
+    if pt.is_timestamp(kind) and kind.tz not in (None, "UTC") and pt.is_temporal(wanted):
+        values = values.cast(pa.timestamp(kind.unit, "UTC"))  # in which no time of day is past the ends of time
     done = _direct(values, wanted)
     if done is None:
         text, unreadable = as_text(values)
@@ -78,6 +82,8 @@ def as_text(values: pa.Array) -> Cast:
         ), None
     if pt.is_timestamp(kind):
         return _without_zero_fraction(values.cast(pa.string())), None
+    if pt.is_decimal(kind):
+        return _without_power(values.cast(pa.string())), None
     try:
         return values.cast(pa.string()), None
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
@@ -130,41 +136,59 @@ def wanted(column: Column) -> str:
 
 
 def _direct(values: pa.Array, wanted: pa.DataType) -> Cast | None:
-    """The cast that Arrow does safely and with the meaning that SQL gives it; None if there is none."""
+    """The cast that Arrow does exactly and with the meaning that SQL gives it; None if there is none."""
     kind = values.type
     if kind == wanted:
         return values, None
     if pt.is_string(wanted):
         return as_text(values)
-    if pt.is_string(kind):
-        return None
-    if pt.is_temporal(kind) and pt.is_temporal(wanted):
-        return _temporal(values, wanted)
-    number_in = pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind)
-    same_world = ((number_in or pt.is_boolean(kind)) and (pt.is_integer(wanted) or pt.is_floating(wanted))) or (
-        (pt.is_integer(kind) or pt.is_decimal(kind)) and pt.is_decimal(wanted)
-    )
-    if not same_world:
+    if pt.is_floating(kind) and pt.is_floating(wanted):
+        return as_narrow(values.cast(pa.float64()), wanted)
+    if pt.is_floating(kind) and pt.is_integer(wanted):
+        return _whole(values.cast(pa.float64()), wanted)
+    if not any(test(kind, wanted) for test in _EXACT):
         return None
     try:
+        if pt.is_timestamp(kind) and pt.is_timestamp(wanted):
+            values = values.cast(pa.timestamp(wanted.unit, kind.tz))
         return values.cast(wanted), None
     except (pa.ArrowInvalid, pa.ArrowNotImplementedError):
         return None
 
 
-def _temporal(values: pa.Array, wanted: pa.DataType) -> Cast | None:
-    kind = values.type
-    if pt.is_timestamp(kind) and pt.is_timestamp(wanted):
-        try:
-            return values.cast(pa.timestamp(wanted.unit, kind.tz)).cast(wanted), None
-        except pa.ArrowInvalid:
-            return None
-    if (pt.is_date(kind) and pt.is_timestamp(wanted)) or (pt.is_time(kind) and pt.is_time(wanted)):
-        try:
-            return values.cast(wanted), None
-        except pa.ArrowInvalid:
-            return None
-    return None
+def _whole(values: pa.Array, wanted: pa.DataType) -> Cast:
+    numbers, present = values.fill_null(0.0).to_numpy(), mask_of(values.is_valid())
+    low, high = int_range(wanted)
+    good = (np.trunc(numbers) == numbers) & (numbers >= float(low)) & (numbers < float(high + 1))
+    bad = present & ~good
+    whole = np.where(bad, 0.0, numbers).astype(wanted.to_pandas_dtype())
+    return pa.array(whole, wanted, mask=~present | bad), some(bad)
+
+
+def _digits(kind: pa.DataType) -> int:
+    """The most digits before the point."""
+    return kind.precision - kind.scale if pt.is_decimal(kind) else len(str(int_range(kind)[1]))
+
+
+def _fine(kind: pa.DataType) -> bool:
+    return pt.is_timestamp(kind) and kind.unit == "ns"
+
+
+_EXACT: list[Callable[[pa.DataType, pa.DataType], bool]] = [
+    lambda kind, to: (pt.is_integer(kind) or pt.is_boolean(kind)) and (pt.is_integer(to) or pt.is_floating(to)),
+    lambda kind, to: pt.is_decimal(kind) and pt.is_integer(to),
+    # what Arrow multiplies by a power of ten may overflow before it looks
+    lambda kind, to: (
+        (pt.is_integer(kind) or pt.is_decimal(kind))
+        and pt.is_decimal(to)
+        and _digits(kind) + to.scale <= (76 if pt.is_decimal256(to) else 38)
+    ),
+    lambda kind, to: (
+        (pt.is_timestamp(kind) or pt.is_date(kind)) and pt.is_timestamp(to) and (_fine(kind) or not _fine(to))
+    ),
+    lambda kind, to: pt.is_time(kind) and pt.is_time(to),
+]
+"""From which type to which Arrow casts as is wanted, or raises; all else goes by the values' text."""
 
 
 def _within_limits(values: pa.Array, bad: Marks, column: Column) -> Cast:
@@ -194,6 +218,16 @@ def _within_limits(values: pa.Array, bad: Marks, column: Column) -> Cast:
 
 def _without_zero_fraction(text: pa.Array) -> pa.Array:
     return pc.replace_substring_regex(text, r"\.0+(Z?)$", r"\1")
+
+
+def _without_power(text: pa.Array) -> pa.Array:
+    """Decimals all with their digits: Arrow writes 0E-10."""
+    powers = mask_of(pc.match_substring(text, "E"))
+    if not powers.any():
+        return text
+    coded = text.filter(pa.array(powers)).dictionary_encode()
+    plain = pa.array([f"{Decimal(one):f}" for one in coded.dictionary.to_pylist()], pa.string())
+    return pc.replace_with_mask(text, pa.array(powers), plain.take(coded.indices))
 
 
 def _utf8(value: bytes | None) -> str | None:

@@ -100,7 +100,8 @@ def _near(old: pa.Array, new: pa.Array, tolerance: Decimal) -> pa.Array:
         slack = pc.multiply(
             pc.max_element_wise(pc.abs(old), pc.abs(new)), 4 * float(np.finfo(kind.to_pandas_dtype()).eps)
         )
-        return pc.less_equal(pc.abs(pc.subtract(old, new)), pc.add(slack, float(tolerance)))
+        near = pc.less_equal(pc.abs(pc.subtract(old, new)), pc.add(slack, float(tolerance)))
+        return pc.and_(near, pc.is_finite(slack))  # nothing but itself is near to infinity
     unit = 1
     if pt.is_date(kind):
         old, new = old.cast(pa.int32()), new.cast(pa.int32())
