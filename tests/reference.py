@@ -139,10 +139,11 @@ def _one(
             new[other] = row[column]
     decision = _default(record, row, reason_to_write, options)
     rejected = decision == "reject"
-    for decide, predicate in options.rules:
+    stale = row is not None and options.order is not None and _age(record[options.order]) < _age(row[options.order])
+    for decide, predicate in [] if stale else options.rules:
         if predicate(record, row, changed) is True:
             if (decide == "insert" and row is not None) or (decide in ("update", "delete") and row is None):
-                decision = "reject"
+                decision = "skip"
             elif not (decide == "update" and not changed) and not (decide == "insert" and rejected):
                 decision = decide
             break

@@ -117,7 +117,7 @@ class Case:
         self.options |= {
             "rules": [rm.Rule(decide=decide, when=when) for decide, (when, _) in rules], "missing": missing, "delete": delete,
             "allow": allow, **({"scope": scope} if missing == "delete" else {}),
-            **({"mark": {"felled": True, "note": "gone"}} if delete == "mark" else {}),
+            **({"mark": {"felled": True, "note": "'gone'"}} if delete == "mark" else {}),
             **({"archive": ARCHIVE} if delete == "archive" else {}),
         }  # fmt: skip
         self.reference.rules = [(decide, predicate) for decide, (_, predicate) in rules]

@@ -277,7 +277,7 @@ WRONG: list[tuple[dict[str, Any], str]] = [
     ({"columns": {"height": {"previous": "id"}}}, "cannot take the old value"),
     ({"order": "note"}, "order: the batch does not send 'note'"), ({"order": "dya"}, "did you mean 'day'"),
     ({"missing": "delete", "scope": "incoming.id = 1"}, "there is no 'incoming' here"),
-    ({"delete": "mark", "mark": {"height": "tall"}}, "mark: height = 'tall' is not a number"),
+    ({"delete": "mark", "mark": {"height": "'tall'"}}, "mark: height = 'tall' is not a number"),
     ({"delete": "archive", "archive": "nowhere"}, "archive: there is no other table 'nowhere'"),
     ({"delete": "archive", "archive": "t"}, "it is the table itself"),
     ({"key": ["id", "ID"], "order": "x"}, "(?s)2 things are wrong with the job.*named twice.*no column 'x'"),

@@ -5,17 +5,18 @@ from __future__ import annotations
 from .hazards import look_for_hazards
 from .incoming import Source
 from .job import Job
-from .plan import Plan, shape_of
+from .layouts import shape_of
+from .plan import Plan
 from .stores.base import Store
 
 
 def bind(job: Job, store: Store, source: Source) -> Plan:
     """A job bound to its table and to what is known of the batch. Raises JobError with all that is wrong."""
     with store.begin(write=False) as session:
-        plan = Plan(job, session.describe(job.table), open_ended=source.schema is None)
+        plan = Plan(job, session.describe(job.table), ragged=source.ragged)
         plan.bind_archive(session)
         look_for_hazards(plan)
     if source.schema is not None:  # then all that is wrong can be told together
-        plan.check_batch(source.schema.names, plan.reading(shape_of(source.schema)))
+        plan.layouts.check_batch(source.schema.names, shape_of(source.schema))
     plan.raise_problems()
     return plan

@@ -12,7 +12,8 @@ from .errors import Error, JobError
 from .hazards import look_at_our_tables, look_for_hazards
 from .incoming import Options, Source, open_incoming
 from .job import Job, RejectsTable
-from .plan import Plan, shape_of
+from .layouts import shape_of
+from .plan import Plan
 from .rejects import check_rejects_path
 from .stores.base import Session, opened
 
@@ -55,7 +56,7 @@ def check(job: Job, incoming: Any = None) -> Checked:
             out.note(error)
     try:
         with opened(job.store) as place, place.begin(write=False) as session:
-            plan = Plan(job, session.describe(job.table), open_ended=source is None or source.schema is None)
+            plan = Plan(job, session.describe(job.table), ragged=source is None or source.ragged)
             plan.bind_archive(session)
             look_for_hazards(plan)
             look_at_our_tables(session, plan)
@@ -70,7 +71,7 @@ def check(job: Job, incoming: Any = None) -> Checked:
                 if schema is not None:
                     names = list(schema.names)
                     try:
-                        plan.check_batch(names, plan.reading(shape_of(schema)))
+                        plan.layouts.check_batch(names, shape_of(schema))
                     except JobError as error:
                         out.problems += [one for one in _each(error) if one not in out.problems]
             if plan.key and not out.problems:
@@ -118,7 +119,7 @@ def sentences(plan: Plan, source: Source | None, names: list[str]) -> list[str]:
     if job.derive:
         out.append("Derives " + ", ".join(f"{name} = {value}" for name, value in job.derive.items()) + ".")
     if names:
-        taken = plan.columns_of(names)
+        taken = plan.layouts.columns_of(names)
         left = [c for c in info.names if c not in taken and c not in job.derive]
         if left:
             out.append(f"Leaves {', '.join(left)} alone on updates, and to the database on inserts.")

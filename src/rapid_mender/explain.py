@@ -142,9 +142,9 @@ def _of_chunk(session: Session, plan: Plan, batch: Batch, chunk: Chunk, target: 
     alone = decide_alone(records, *batch.repeats.of(records.rows), batch.source.unit)
     places = alone.open
     index = pa.array(places)
-    extras = {name: column.take(index) for name, column in batch.extras(some).items()}
-    reading = batch.reading(some)
-    meeting = meet(session, plan, reading, records.values.take(index), extras, batch.now)
+    extras = {name: column.take(index) for name, column in records.extras.items()}
+    layout = batch.layout(some)
+    meeting = meet(session, plan, layout, records.values.take(index), extras, batch.now)
     out = []
     for at in range(len(hit)):
         came, values = some.raw.slice(at, 1).to_pylist()[0], records.values.slice(at, 1).to_pylist()[0]
@@ -154,7 +154,7 @@ def _of_chunk(session: Session, plan: Plan, batch: Batch, chunk: Chunk, target: 
         one = Explained(int(some.rows[at]), came, values, decision, decisions.reason(place))
         if len(met):
             one.compared = _compare(plan, meeting, place)
-            one.rules = _rules(plan, meeting, reading.rules, place, batch.now)
+            one.rules = _rules(plan, meeting, layout.rules, place, batch.now)
         out.append(one)
     return out
 

@@ -17,6 +17,7 @@ from .core.expressions import Env, Expression, ExpressionError, Scope, compile_e
 from .core.keys import one_array
 from .core.schema import TableInfo
 from .errors import JobError
+from .marks import marking
 from .meeting import Meeting
 from .plan import Plan
 from .stores.base import Session
@@ -122,8 +123,9 @@ class Groups:
             return
         _add(self._after, self.of_records(rows.values), -1)
         if self.plan.job.delete == "mark":
-            columns = {name: one_array(rows.values[name]) for name in self.uses}
-            columns |= {name: pa.repeat(value, count) for name, value in self.plan.mark.items() if name in columns}
+            setting = marking(self.plan, rows, self.now).setting
+            side = {name: setting if name in setting.column_names else rows.values for name in self.uses}
+            columns = {name: one_array(values[name]) for name, values in side.items()}
             _add(self._after, self.of(columns, count), 1)
 
     def table(self) -> pa.Table:

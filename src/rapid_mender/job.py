@@ -211,6 +211,8 @@ class Job(_Strict):
     max_deletes: _Limit = None
     delete: Literal["remove", "mark", "archive"] = "remove"
     mark: dict[str, _Constant] = {}
+    marked: str | None = None
+    unmark: dict[str, _Constant] = {}
     archive: str | None = None
     rejects: Annotated[str | RejectsPath | RejectsTable | None, BeforeValidator(_rejects)] = None
     max_rejects: _Limit = None
@@ -233,6 +235,8 @@ class Job(_Strict):
             (self.scope is not None, full, 'scope says which rows may be missing; set missing = "delete"'),
             (marks, bool(self.mark), 'delete = "mark" needs the columns to set: mark = {felled = true}'),
             (bool(self.mark), marks, 'mark says how rows are marked; set delete = "mark"'),
+            (self.marked is not None, marks, 'marked says which rows are marked; set delete = "mark"'),
+            (bool(self.unmark), marks, 'unmark says what brings a marked row back; set delete = "mark"'),
             (archives, self.archive is not None, 'delete = "archive" needs the table: archive = "NAME"'),
             (self.archive is not None, archives, 'archive says where rows go; set delete = "archive"'),
         ):

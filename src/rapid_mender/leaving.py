@@ -12,7 +12,7 @@ from .core.existing import Existing
 from .core.expressions import Env
 from .core.keys import null_keys, one_array
 from .core.masks import mask_of
-from .meeting import marking
+from .marks import is_marked
 from .plan import Plan
 from .reading import Batch
 from .stores.base import Session
@@ -29,7 +29,9 @@ class Leaving:
         self._pages: list[Existing] = []
         came = batch.came(session)
         uses = [name for _, name in plan.scope.uses] if plan.scope is not None else []
-        columns = list(dict.fromkeys([*plan.key, *uses, *plan.mark]))
+        marks = [*plan.fixed_marks.values(), *([plan.marked] if plan.marked is not None else [])]
+        uses += [*plan.fixed_marks, *(name for one in marks for _, name in one.uses)]
+        columns = list(dict.fromkeys([*plan.key, *uses]))
         failed = 0
         for page in session.scan(plan.info, columns, key=plan.key):
             keys = page.values.select(plan.key)
@@ -40,7 +42,7 @@ class Leaving:
                 failed += int((cells.failed & gone).sum()) if cells.failed is not None else 0
                 gone &= mask_of(cells.values)
             if plan.job.delete == "mark" and gone.any():
-                gone &= marking(plan, page)[1].having(plan.mark)
+                gone &= ~is_marked(plan, page, now)
             if gone.any():
                 rows = page.take(np.flatnonzero(gone))
                 self.count += len(rows.positions)

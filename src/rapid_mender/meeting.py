@@ -16,7 +16,9 @@ from .core.expressions import Env
 from .core.keys import null_keys, one_array
 from .core.masks import mask_of
 from .core.rules import Fired, Met, apply_allow, apply_rules
-from .plan import Plan, Reading
+from .layouts import Layout
+from .marks import is_marked, unmarking
+from .plan import Plan
 from .stores.base import Session
 
 
@@ -56,7 +58,7 @@ class Meeting:
 def meet(
     session: Session,
     plan: Plan,
-    reading: Reading,
+    layout: Layout,
     values: pa.Table,
     extras: dict[str, pa.Array],
     now: datetime,
@@ -68,6 +70,10 @@ def meet(
     sent = plan.updatable(values.column_names)
     setting = values.select(sent).take(answers)
     changed = differences(existing, setting, sent, plan.likeness)
+    for name, (value, mask) in unmarking(plan, existing, now).items():
+        if name not in sent:
+            sent, setting = [*sent, name], setting.append_column(name, value)
+            changed[name] = mask
     compared = np.zeros(len(existing.positions), bool)
     for name in sent:
         if plan.compares(name):
@@ -83,16 +89,16 @@ def meet(
         count, existing.positions, patterns, compared, stale, plan.lacking(values.column_names)
     )
     _refuse_null_inserts(plan, values, decisions)
-    met = Met(values, extras, existing.values, found, changed, compared, reading.types)
+    met = Met(values, extras, existing.values, found, changed, compared, stale, layout.types)
     meeting = Meeting(values, existing, setting, changed, patterns, decisions, found, met)
-    if reading.rules:
+    if layout.rules:
         several = np.bincount(existing.positions, minlength=count) > 1
         updates = np.zeros(count, bool)
         updates[found >= 0] = patterns.having(changed)[found[found >= 0]]
         env = Env(count, met, now)
-        meeting.fired = apply_rules(decisions, reading.rules, env, met, ~several, updates)
+        meeting.fired = apply_rules(decisions, layout.rules, env, met, ~several, updates)
         _refuse_null_inserts(plan, values, decisions)
-    _skip_marked(plan, meeting)
+    _skip_marked(plan, meeting, now)
     apply_allow(decisions, plan.allowed)
     return meeting
 
@@ -133,25 +139,12 @@ def _refuse_null_inserts(plan: Plan, values: pa.Table, decisions: Decisions) -> 
             decisions.put(null & (decisions.codes == INSERT), REJECT, why)
 
 
-def _skip_marked(plan: Plan, meeting: Meeting) -> None:
+def _skip_marked(plan: Plan, meeting: Meeting, now: datetime) -> None:
     """A row that is marked as deleted already needs no more."""
     doomed = meeting.decisions.codes == DELETE
     if plan.job.delete != "mark" or not doomed.any():
         return
     rows = np.flatnonzero(doomed)
-    done = ~marking(plan, meeting.existing.take(meeting.found[rows]))[1].having(plan.mark)
     mask = np.zeros(len(doomed), bool)
-    mask[rows[done]] = True
+    mask[rows[is_marked(plan, meeting.existing.take(meeting.found[rows]), now)]] = True
     meeting.decisions.put(mask, SKIP, "marked as deleted already")
-
-
-def marking(plan: Plan, rows: Existing) -> tuple[dict[str, np.ndarray], Patterns]:
-    """Which columns a mark would change in which rows."""
-    count = len(rows.positions)
-    changed = {}
-    for name, value in plan.mark.items():
-        mask = differs(one_array(rows.values[name]), pa.repeat(value, count))
-        if name in rows.odd:
-            mask = mask | rows.odd[name].unreadable
-        changed[name] = mask
-    return changed, Patterns(changed, count)

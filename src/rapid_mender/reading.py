@@ -12,13 +12,14 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from .core.cast import plain
-from .core.expressions import Env
 from .core.expressions.scope import Name
 from .core.hashing import hash_rows
 from .core.keys import STANDS, RepeatFinder, among, null_keys, one_array, settle_repeats
+from .core.masks import mask_of
 from .core.records import Records, check_required, derive, misfit, read_columns
 from .incoming import Chunk, Source, Spool
-from .plan import Plan, Reading, Shape, shape_of
+from .layouts import Layout, Shape, shape_of
+from .plan import Plan
 from .stores.base import Session, kept
 
 Progress = Callable[[str, int, int | None], None]
@@ -59,6 +60,8 @@ class Batch:
         self._spool = Spool()
         self._came: list[np.ndarray] = []
         self._shape: Shape = ()
+        self._names: dict[str, pa.DataType] = {}
+        """Every column that a record of the batch has, with the type in which it came first."""
 
     @property
     def rows(self) -> int:
@@ -69,18 +72,26 @@ class Batch:
 
     # -- a chunk in the table's terms -------------------------------------------------------------------
 
-    def reading(self, chunk: Chunk) -> Reading:
-        return self.plan.reading(shape_of(chunk.raw.schema))
+    def layout(self, chunk: Chunk) -> Layout:
+        return self.plan.layouts.of(shape_of(chunk.raw.schema))
 
     def read(self, chunk: Chunk, only: Sequence[str] | None = None) -> Records:
         """A chunk in the table's terms; `only` some columns. A key column that it lacks is null."""
-        reading, info = self.reading(chunk), self.plan.info
-        derived = {name: e for name, e in reading.derived.items() if only is None or name in only}
-        needed = {name for e in derived.values() for _, name in e.uses}
-        wanted = {n: c for n, c in reading.mapping.items() if only is None or c in only or c in needed}
+        layout, info = self.layout(chunk), self.plan.info
+        derived, needed = layout.derived, None if only is None else set(only)
+        if needed is not None:
+            for name in reversed(derived):  # each stands after those that it reads
+                if name in needed:
+                    needed |= {used for _, used in derived[name].uses}
+            derived = {name: one for name, one in derived.items() if name in needed}
+        wanted = {n: c for n, c in layout.mapping.items() if needed is None or c in needed}
         records = read_columns(chunk.raw, chunk.rows, wanted, info)
+        seen = {name: column for name, column in layout.seen.items() if needed is None or column in needed}
+        self._put_extras(records, chunk, layout, seen)
         if derived:
-            derive(records, derived, self._env(chunk, records, reading), info)
+            derive(records, derived, self._incoming(records, layout), self.now, info)
+        if layout.misfit is not None:
+            records.add_fault(np.ones(len(chunk.rows), bool), layout.misfit)
         absent = [name for name in self.plan.key if name not in records.values.column_names]
         if absent:
             nulls = {name: pa.nulls(len(chunk.rows), info[name].type) for name in absent}
@@ -88,25 +99,24 @@ class Batch:
             records.values = pa.table(dict(present) | nulls)
         return records
 
-    def extras(self, chunk: Chunk) -> dict[str, pa.Array]:
-        """The incoming columns that go nowhere, as they came: those that expressions or functions may use."""
-        there = set(chunk.raw.column_names)
-        return {
-            name: plain(chunk.raw[name]) if name in there else pa.nulls(len(chunk.rows), kind)
-            for name, kind in self.reading(chunk).extras.items()
-            if self.plan.has_functions or name in self.plan.referred
-        }
+    def _put_extras(self, records: Records, chunk: Chunk, layout: Layout, seen: dict[str, str]) -> None:
+        """Put what goes nowhere, and may be read, into `records.extras`: as it came, or as the column of its name."""
+        there, reads, extras = set(chunk.raw.column_names), layout.reads(), layout.extras
+        if self.plan.has_functions:  # which see every column of the batch, whatever the record sends
+            extras = {n: kind for n, kind in self._names.items() if self.plan.info.named(n) is None} | extras
+        for name, kind in extras.items():
+            if self.plan.has_functions or name in reads:
+                records.extras[name] = plain(chunk.raw[name]) if name in there else pa.nulls(len(chunk.rows), kind)
+        if seen:
+            aside = read_columns(chunk.raw, chunk.rows, seen, self.plan.info)
+            records.add_fault(mask_of(aside.faults.is_valid()), aside.faults.drop_null())
+            records.extras |= {name: one_array(aside.values[name]) for name in aside.values.column_names}
 
-    def _env(self, chunk: Chunk, records: Records, reading: Reading) -> Env:
-        values: dict[Name, pa.Array] = {
-            ("incoming", name): one_array(records.values[name]) for name in records.values.column_names
-        }
-        for name, column in self.extras(chunk).items():
-            values["incoming", name] = column
-        for place, kind in reading.types.items():
-            if place not in values:
-                values[place] = pa.nulls(len(chunk.rows), kind)
-        return Env(len(chunk.rows), values, self.now)
+    def _incoming(self, records: Records, layout: Layout) -> dict[Name, pa.Array]:
+        """What derived columns may read: the records' values, and null for what did not come."""
+        nulls = {name: pa.nulls(len(records.rows), kind) for name, kind in layout.types.items()}
+        values = {("incoming", n): one_array(records.values[n]) for n in records.values.column_names}
+        return nulls | {("incoming", name): column for name, column in records.extras.items()} | values
 
     def check(self, session: Session, records: Records) -> None:
         """Note the faults that only the store, the table or the key can tell."""
@@ -151,10 +161,9 @@ class Batch:
     def read_all(self, session: Session, remember: bool) -> None:
         """Read the batch, and find what becomes of keys that repeat. `remember` which keys came."""
         finder = RepeatFinder()
-        names: dict[str, None] = {}
         for chunk in self.source:
-            names |= dict.fromkeys(chunk.raw.column_names)
             self._shape = shape_of(chunk.raw.schema)
+            self._names = dict(self._shape) | self._names
             for start in range(0, len(chunk.rows), _PART):
                 part = chunk.slice(start, _PART)
                 keys, usable = self.keys(session, part)
@@ -165,8 +174,8 @@ class Batch:
                     self.keyless += int((~usable).sum())
             self._spool.put(chunk.raw.append_column(_ROW, pa.array(chunk.rows)), free=self.source.in_memory)
             self.progress("reading", self.source.done, self.source.size)
-        if names and self.source.schema is None:
-            self.plan.check_batch(list(names), self.plan.reading(self._shape))
+        if self._names and self.source.schema is None:
+            self.plan.layouts.check_batch(list(self._names), self._shape)
         self.keyless += len(self.source.broken)
         repeated = finder.repeated()
         if not len(repeated):
@@ -211,8 +220,10 @@ class Batch:
         records = self.read(chunk)
         values, _ = session.settle(self.plan.info, records.values)
         sent = [name for name in self.plan.info.names if name in values.column_names]
-        which = pa.array([" ".join(sent)]).take(pa.array(np.zeros(len(chunk.rows), np.int64)))
-        hashed = hash_rows([which, records.faults, *(one_array(values[name]) for name in sent)], self._seeds[2])
+        others = sorted(records.extras)
+        which = pa.repeat("\x00".join([*sent, *sorted({*others} & {*chunk.raw.column_names})]), len(chunk.rows))
+        said = [*(one_array(values[name]) for name in sent), *(records.extras[name] for name in others)]
+        hashed = hash_rows([which, records.faults, *said], self._seeds[2])
         if order is None:
             return hashed, pa.nulls(0)
         kind = self.plan.info[order].type

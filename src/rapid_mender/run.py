@@ -261,7 +261,7 @@ class Run:
     def _unit(self, session: Session, chunks: Iterator[tuple[Chunk, bool]], done: int) -> tuple[bool, int]:
         """One transaction's work. Returns whether it was the last, and how many records are done."""
         assert self.recorder is not None
-        writer = Writer(session, self.plan, self.recorder)
+        writer = Writer(session, self.plan, self.recorder, self.now)
         for chunk, ends in chunks:
             self._merge_chunk(session, writer, chunk, done)
             done += len(chunk.rows)
@@ -303,7 +303,7 @@ class Run:
             keys = records.values.select(plan.key).take(pa.array(asked))
             order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in plan.key])
             asked, whole = asked[order.to_numpy()], False
-        reading, extras = batch.reading(chunk), batch.extras(chunk)
+        layout, extras = batch.layout(chunk), records.extras
         at_once = session.rows_at_once(plan.info, plan.key)
         outcomes: list[Outcome] = []
         pending: list[list[Pending]] = []
@@ -312,7 +312,7 @@ class Run:
             index = None if whole and len(places) == len(records.rows) else pa.array(places)
             values = records.values if index is None else records.values.take(index)
             some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
-            meeting = meet(session, plan, reading, values, some, self.now)
+            meeting = meet(session, plan, layout, values, some, self.now)
             self.fired.add(meeting.fired)
             outcomes.append(Outcome(places, meeting.decisions, meeting.patterns, meeting.found))
             if self.groups is not None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 
 import numpy as np
 import pyarrow as pa
@@ -15,7 +16,8 @@ from .core.decide import DELETE, INSERT, REJECT, UPDATE
 from .core.existing import Existing
 from .core.keys import one_array
 from .history import Recorder, odd_cells
-from .meeting import Meeting, Outcome, marking
+from .marks import marking
+from .meeting import Meeting, Outcome
 from .plan import Plan
 from .stores.base import Refusals, Session, Written
 
@@ -33,8 +35,8 @@ class Pending:
 class Writer:
     """Carries decisions out in one transaction."""
 
-    def __init__(self, session: Session, plan: Plan, recorder: Recorder) -> None:
-        self.session, self.plan, self.recorder = session, plan, recorder
+    def __init__(self, session: Session, plan: Plan, recorder: Recorder, now: datetime) -> None:
+        self.session, self.plan, self.recorder, self.now = session, plan, recorder, now
 
     def write(self, meeting: Meeting) -> list[Pending]:
         """Write what a meeting decided. What the store refuses is known later: see `settle`."""
@@ -103,10 +105,8 @@ class Writer:
         """Delete rows in the way that the job says: remove them, mark them, or move them to the archive."""
         plan, session = self.plan, self.session
         if plan.job.delete == "mark":
-            changed, patterns = marking(plan, rows)
-            count = len(rows.positions)
-            setting = pa.table({name: pa.repeat(value, count) for name, value in plan.mark.items()})
-            return [self.update(rows, setting, changed, patterns, np.arange(count))]
+            setting, changed, patterns = marking(plan, rows, self.now)
+            return [self.update(rows, setting, changed, patterns, np.arange(len(rows.positions)))]
         steps = []
         if plan.archive is not None:
             steps.append(session.copy(plan.info, rows, plan.archive))

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, field
+from datetime import datetime
 
 import numpy as np
 import pyarrow as pa
@@ -12,6 +13,7 @@ import pyarrow.compute as pc
 from ..errors import JobError
 from .cast import as_text, cast, plain, wanted
 from .expressions import Env, Expression
+from .expressions.scope import Name
 from .names import closest, in_quotes
 from .schema import Column, TableInfo
 
@@ -28,6 +30,8 @@ class Records:
     rows: np.ndarray
     values: pa.Table
     faults: pa.Array
+    extras: dict[str, pa.Array] = field(default_factory=dict)
+    """Columns that go nowhere and that expressions or functions may read."""
 
     def add_fault(self, mask: np.ndarray, reasons: pa.Array | str) -> None:
         """Note `reasons` (one, or one for each true of `mask`) beside the faults that are there already."""
@@ -158,12 +162,17 @@ def misfit(values: pa.Array, column: Column, why: str | None = None) -> pa.Array
     return pc.binary_join_element_wise(f"{column.name}: ", texts, f" is not {why or wanted(column)}", "")
 
 
-def derive(records: Records, derived: Mapping[str, Expression], env: Env, info: TableInfo) -> None:
-    """Put derived columns among the records' values; one that cannot be computed or stored is a fault."""
+def derive(
+    records: Records, derived: Mapping[str, Expression], values: dict[Name, pa.Array], now: datetime, info: TableInfo
+) -> None:
+    """Put derived columns among the records' values; one that cannot be computed or stored is a fault.
+
+    `values` are those of the incoming side; each derived column stands there for those that are derived after it.
+    """
     done = dict(zip(records.values.column_names, records.values.columns, strict=True))
     for name, expression in derived.items():
-        cells, column = expression.evaluate(env), info[name]
-        values, bad = cast(cells.values, column)
+        cells, column = expression.evaluate(Env(len(records.rows), values, now)), info[name]
+        value, bad = cast(cells.values, column)
         if bad is not None and bad.any():
             records.add_fault(bad, misfit(plain(cells.values).filter(pa.array(bad)), column))
         if cells.failed is not None:
@@ -171,7 +180,7 @@ def derive(records: Records, derived: Mapping[str, Expression], env: Env, info: 
                 f"{name}: {expression.text} cannot be computed (division by zero, overflow, or a text of another form)"
             )
             records.add_fault(cells.failed & records.faults.is_null().to_numpy(zero_copy_only=False), why)
-        done[name] = values
+        done[name] = values["incoming", name] = value
     records.values = pa.table(done)
 
 

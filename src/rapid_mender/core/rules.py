@@ -77,6 +77,11 @@ class BoundRule:
     def name(self) -> str:
         return f"rule {self.number}"
 
+    @property
+    def of_stale(self) -> bool:
+        """Whether the condition itself speaks of records that are older than their row."""
+        return isinstance(self.when, Expression) and ("", "stale") in self.when.uses
+
 
 @dataclass
 class Met(Mapping[Name, pa.Array]):
@@ -90,6 +95,8 @@ class Met(Mapping[Name, pa.Array]):
     changed: Mapping[str, np.ndarray]
     compared: np.ndarray
     """A mask of the rows in which a compared column differs."""
+    stale: np.ndarray
+    """A mask of the rows that are newer than the record that meets them."""
     types: Mapping[Name, pa.DataType] = field(default_factory=dict)
     _made: dict[Name, pa.Array] = field(default_factory=dict)
 
@@ -116,7 +123,7 @@ class Met(Mapping[Name, pa.Array]):
         matched = self.found >= 0
         if name == "matched":
             return pa.array(matched)
-        mask = self.compared if not side else self.changed.get(name)
+        mask = self.changed.get(name) if side else self.stale if name == "stale" else self.compared
         out = np.zeros(len(self.found), bool)
         if mask is not None:
             out[matched] = mask[self.found[matched]]
@@ -128,11 +135,11 @@ class Met(Mapping[Name, pa.Array]):
 
     def tables(self) -> tuple[pa.Table, pa.Table]:
         """Both sides as tables, for a rule that is a function."""
-        extra = {name: values for name, values in self.raw.items() if name not in self.incoming.column_names}
-        incoming = self.incoming
-        for name, values in extra.items():
-            incoming = incoming.append_column(name, values)
-        return incoming, self.existing.take(self._index)
+        sent, columns = set(self.incoming.column_names), {}
+        for name, kind in zip(self.existing.column_names, self.existing.schema.types, strict=True):
+            columns[name] = self.incoming[name] if name in sent else pa.nulls(len(self.found), kind)
+        columns |= {name: values for name, values in self.raw.items() if name not in columns}
+        return pa.table(columns), self.existing.take(self._index)
 
 
 class _Some(Mapping[Name, pa.Array]):
@@ -189,30 +196,33 @@ def apply_rules(
 ) -> Fired:
     """Let the first rule that is true decide on each `eligible` record.
 
+    A record that is older than its row is skipped before the rules: only one that itself speaks of `stale` sees it.
     `updates` masks the records whose row would get another value from an update. An update that changes
     nothing is no update, and the default reason "unchanged" stays.
     """
     fired = Fired()
-    waiting = eligible.copy()
+    every = eligible.copy()
     matched = met.found >= 0
+    fresh = np.ones(len(matched), bool)
+    fresh[matched] = ~met.stale[met.found[matched]]
     for rule in rules:
+        waiting = every if rule.of_stale else every & fresh
         if not waiting.any():
-            break
+            continue
         cells = truth(rule, env, met)
         if cells.failed is not None and (count := int((cells.failed & waiting).sum())):
             fired.failed[rule.number] = count
         if not pc.any(cells.values).as_py():
             continue
         hit = mask_of(cells.values) & waiting
-        waiting &= ~hit
+        every &= ~hit
         if not hit.any():
             continue
         fired.decided[rule.number] = int(hit.sum())
         wrong = hit & (matched if rule.decide == INSERT else ~matched if rule.decide in (UPDATE, DELETE) else False)
         if wrong.any():
-            word = "insert, and a row has this key" if rule.decide == INSERT else None
-            word = word or f"{'update' if rule.decide == UPDATE else 'delete'}, and no row has this key"
-            decisions.put(wrong, REJECT, f"{rule.name} says {word}")
+            why = {INSERT: "the row is there already", UPDATE: "no row to update", DELETE: "no row to delete"}
+            decisions.put(wrong, SKIP, f"{rule.name}: {why[rule.decide]}")
             hit = hit & ~wrong
         if rule.decide == UPDATE:
             hit = hit & updates

@@ -44,6 +44,8 @@ class Source(ABC):
     """What `rows` counts: "line" or "row"."""
     in_memory: bool = False
     """The chunks are slices of something that is in memory anyway."""
+    ragged: bool = False
+    """A record may lack columns that others have."""
     only_once: bool = False
     """It can be read once only, and so must not be looked at beforehand."""
     size: int | None = None

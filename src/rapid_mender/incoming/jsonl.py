@@ -39,7 +39,7 @@ class JsonLinesFile(Source):
     path: str = ""
 
     def __post_init__(self) -> None:
-        self.unit = "line"
+        self.unit, self.ragged = "line", True
         self.size = os.path.getsize(self.path)
         self._file: IO[bytes] | None = None
         self._as_text: dict[str, pa.DataType] = {}

@@ -94,6 +94,9 @@ class Frame(Source):
 class Dicts(Source):
     records: list[dict[str, Any]] | None = None
 
+    def __post_init__(self) -> None:
+        self.ragged = True
+
     def __iter__(self) -> Iterator[Chunk]:
         assert self.records is not None
         for start in range(0, len(self.records), _ROWS):
@@ -106,7 +109,7 @@ class Batches(Source):
     batches: Iterator[Any] | None = None
 
     def __post_init__(self) -> None:
-        self.only_once = True
+        self.only_once = self.ragged = True
 
     def __iter__(self) -> Iterator[Chunk]:
         assert self.batches is not None

@@ -95,6 +95,7 @@ def _address(url: str) -> Address:
 
 
 class MariaDBSession(SQLSession):
+    no_values = "() VALUES ()"
     number, text, big = NUMBER, TEXT, BIG
     slice_rows = 1 << 18  # a slice is in memory as text as well; twice as many are at best a tenth faster
 

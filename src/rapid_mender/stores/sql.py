@@ -44,6 +44,8 @@ class SQLSession(SQLReading):
 
     returns_updates = False
     """An UPDATE can give back the rows that it wrote."""
+    no_values = "DEFAULT VALUES"
+    """What is inserted into a row of which the database makes every column."""
 
     # -- what each database spells in its own way -----------------------------------------------------
 
@@ -72,10 +74,8 @@ class SQLSession(SQLReading):
         told = told and not any(column.has_default or column.generated for column in left_out)
         sent = Sent(table, values.column_names, tuple(key))
         columns = self._cells(table, values)
-        if not columns:  # only what the database fills itself
-            raise StoreError(f"{self.where}: a row of {info.name!r} needs at least one value; send a column")
-        straight = told and table.loads and _can_load(columns)
-        rows = self._rows(columns) if straight else self._numbered(columns)
+        straight = bool(columns) and told and table.loads and _can_load(columns)
+        rows = self._rows(columns) if straight else self._numbered(columns, values.num_rows)
         if told:
             write = self._load if straight else self._insert
             done = self._later(len(rows), lambda link: write(link, sent, rows))
@@ -113,12 +113,14 @@ class SQLSession(SQLReading):
 
         def write(stage: str, within: str, count: int) -> Any:
             sql = f"{into}SELECT {values} FROM {stage} AS s WHERE {within} ORDER BY s.c0"
+            if not sent.names:  # the database fills all of it, and knows that of one row only
+                sql = f"INSERT INTO {sent.table.sql} {self.no_values}"
             return link.returning(sql, picks) if picks else link.run(sql)
 
-        return self._in_parts(link, sent, rows, write)
+        return self._in_parts(link, sent, rows, write, singly=not sent.names)
 
     def _in_parts(
-        self, link: SQLLink, sent: Sent, rows: Rows, write: Callable[[str, str, int], Any]
+        self, link: SQLLink, sent: Sent, rows: Rows, write: Callable[[str, str, int], Any], singly: bool = False
     ) -> tuple[list[Any], dict[int, str]]:
         """Stage numbered rows and write them; leave those out that the database refuses for their own fault.
 
@@ -136,7 +138,7 @@ class SQLSession(SQLReading):
                 len(rows),
                 part,
                 lambda error, row: self._own(link, sent, error, stage, row),
-                at_most=None if sent.table.info.undoes else 1,
+                at_most=None if sent.table.info.undoes and not singly else 1,
             )
 
     @contextmanager

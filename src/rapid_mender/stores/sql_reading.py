@@ -144,9 +144,9 @@ class SQLReading(Session):
         """The staged rows s with these numbers and those between."""
         return f"s.c0 {self._op('>=')} {first} AND s.c0 {self._op('<=')} {last}"
 
-    def _numbered(self, columns: Sequence[Cells]) -> Rows:
-        """Rows with their number before them: c0 is the number, c1 the first column."""
-        count = len(columns[0].values)
+    def _numbered(self, columns: Sequence[Cells], count: int | None = None) -> Rows:
+        """Rows with their number before them: c0 is the number, c1 the first column, if there is one."""
+        count = len(columns[0].values) if count is None else count
         return self._rows([Cells(self.number, pa.array(np.arange(count, dtype=np.int32))), *columns])
 
     def _picks(self, table: Described, columns: Sequence[Column], of: str = "t.") -> list[Pick]:

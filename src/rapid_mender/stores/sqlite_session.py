@@ -239,6 +239,9 @@ class SQLiteSession(Session):
             if place not in bound:
                 bound[place] = len(bound) + 1, encode(info[name], array)
             marks.append(f"?{bound[place][0]}")
+        if not names and not literals:  # then at least the number of the row, which the database makes
+            names, marks, number = [self._rows(info).finders[0]], ["?1"], pa.nulls(values.num_rows, pa.int64())
+            bound[0,] = 1, encode(Column(names[0], number.type), number)
         listed = ", ".join(map(name_sql, [*names, *literals]))
         # OR ABORT: whatever the table says of conflicts, no row may be dropped or replaced in silence
         sql = (

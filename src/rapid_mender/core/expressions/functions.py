@@ -154,6 +154,8 @@ def _dates(work: Compiler, part: exp.Binary, a: Node, b: Node) -> Node:
         a, b = b, a
     if b.interval is not None and isinstance(a.literal, str):
         a = work.read(a, STAMP if " " in a.literal.strip() or "T" in a.literal else DATE)
+    if b.interval is not None and pt.is_null(a.type) and a.interval is None:
+        return constant(part, pa.scalar(None, STAMP))
     if b.interval is not None and family(a.type) in ("date", "timestamp") and a.interval is None:
         months, micros = (sign * one for one in b.interval)
         kind = STAMP if micros % _MICROS["DAY"] else a.type
@@ -175,6 +177,8 @@ def extract(work: Compiler, part: exp.Extract) -> Node:
     if field not in _FIELDS:
         raise work.wrong(part, f"EXTRACT takes {', '.join(_FIELDS)}, not {field}")
     kinds = ("time", "timestamp") if field in ("HOUR", "MINUTE", "SECOND") else ("date", "timestamp")
+    if pt.is_null(node.type):
+        return constant(part, pa.scalar(None, pa.decimal128(8, 6) if field == "SECOND" else INT))
     if family(node.type) not in kinds:
         raise work.wrong(
             part.expression,

@@ -9,7 +9,7 @@ from typing import Any
 import pyarrow as pa
 from sqlglot import exp
 
-from ..masks import either
+from ..masks import Marks, either, nulled
 from .scope import Cells, Env
 from .types import TEXT, family, spoken, to
 
@@ -39,9 +39,14 @@ def mapped(part: exp.Expression, kind: pa.DataType, done: Callable[..., Any], *n
             cells = node.run(env)
             failed = either(failed, cells.failed)
             given.append(cells.values)
-        return Cells(done(*given), failed)
+        return Cells(_unknown(env, done(*given), failed), failed)
 
     return Node(kind, run, part)
+
+
+def _unknown(env: Env, values: Any, failed: Marks) -> Any:
+    """With null where something failed, whatever was made of it: NULL IS NULL is true, and 1 / 0 IS NULL is not."""
+    return values if failed is None or not failed.any() else nulled(env.array(values), failed)
 
 
 def computed(part: exp.Expression, done: Callable[..., Cells], *nodes: Node) -> Node:
@@ -54,7 +59,7 @@ def computed(part: exp.Expression, done: Callable[..., Cells], *nodes: Node) -> 
             failed = either(failed, cells.failed)
             given.append(env.array(cells.values))
         out = done(*given)
-        return Cells(out.values, either(failed, out.failed))
+        return Cells(_unknown(env, out.values, failed), either(failed, out.failed))
 
     kind = done(*(pa.array([], node.type) for node in nodes)).values.type
     return Node(kind, run, part)

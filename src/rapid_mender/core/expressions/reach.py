@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -137,3 +137,23 @@ def _operands(tree: exp.Expression) -> list[exp.Expression]:
     if isinstance(tree, exp.Between):
         return [tree.this]
     return [tree.this, tree.expression]
+
+
+def rests_on(tree: exp.Expression, absent: Collection[str]) -> bool:
+    """Whether the value of an expression is null, whatever else there is, because of `absent` incoming names."""
+    tree = _bare(tree)
+    if isinstance(tree, exp.Column):
+        return tree.table.lower() == "incoming" and tree.name.lower() in absent
+    if isinstance(tree, exp.Null):
+        return True
+    parts = [part for part in tree.iter_expressions() if not isinstance(part, exp.DataType | exp.Identifier | exp.Var)]
+    if isinstance(tree, exp.Is | exp.NullSafeEQ | exp.NullSafeNEQ):
+        return False
+    if isinstance(tree, exp.Case):
+        default = tree.args.get("default") or exp.Null()
+        return all(rests_on(one, absent) for one in (*(branch.args["true"] for branch in tree.args["ifs"]), default))
+    if isinstance(tree, exp.Nullif):
+        return rests_on(tree.this, absent)
+    if isinstance(tree, exp.Coalesce | exp.And | exp.Or):
+        return all(rests_on(part, absent) for part in parts)
+    return any(rests_on(part, absent) for part in parts if not isinstance(part, exp.Null))
