@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from .hazards import look_for_hazards
 from .incoming import Source
+from .incoming.rejected import is_ragged
 from .job import Job
 from .layouts import shape_of
 from .plan import Plan
@@ -13,7 +14,7 @@ from .stores.base import Store
 def bind(job: Job, store: Store, source: Source) -> Plan:
     """A job bound to its table and to what is known of the batch. Raises JobError with all that is wrong."""
     with store.begin(write=False) as session:
-        plan = Plan(job, session.describe(job.table), ragged=source.ragged)
+        plan = Plan(job, session.describe(job.table), ragged=is_ragged(source))
         plan.bind_archive(session)
         look_for_hazards(plan)
     if source.schema is not None:  # then all that is wrong can be told together

@@ -11,6 +11,7 @@ from .core.keys import RepeatFinder, fold_table, null_keys
 from .errors import Error, JobError
 from .hazards import look_at_our_tables, look_for_hazards
 from .incoming import Options, Source, open_incoming
+from .incoming.rejected import is_ragged
 from .job import Job, RejectsTable
 from .layouts import shape_of
 from .plan import Plan
@@ -56,7 +57,7 @@ def check(job: Job, incoming: Any = None) -> Checked:
             out.note(error)
     try:
         with opened(job.store) as place, place.begin(write=False) as session:
-            plan = Plan(job, session.describe(job.table), ragged=source is None or source.ragged)
+            plan = Plan(job, session.describe(job.table), ragged=source is None or is_ragged(source))
             plan.bind_archive(session)
             look_for_hazards(plan)
             look_at_our_tables(session, plan)

@@ -18,6 +18,7 @@ from .core.keys import STANDS, RepeatFinder, among, null_keys, one_array, settle
 from .core.masks import mask_of
 from .core.records import Records, check_required, derive, misfit, read_columns
 from .incoming import Chunk, Source, Spool
+from .incoming.rejected import restored
 from .layouts import Layout, Shape, shape_of
 from .plan import Plan
 from .stores.base import Session, kept
@@ -161,7 +162,7 @@ class Batch:
     def read_all(self, session: Session, remember: bool) -> None:
         """Read the batch, and find what becomes of keys that repeat. `remember` which keys came."""
         finder = RepeatFinder()
-        for chunk in self.source:
+        for chunk in restored(self.source):
             self._shape = shape_of(chunk.raw.schema)
             self._names = dict(self._shape) | self._names
             for start in range(0, len(chunk.rows), _PART):

@@ -8,6 +8,7 @@ import os
 import tempfile
 from contextlib import suppress
 from dataclasses import replace
+from itertools import count
 from typing import Any
 
 import pyarrow as pa
@@ -15,15 +16,18 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from .core.cast import as_text, plain, textual
+from .core.records import REJECT_COLUMNS
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
+from .incoming.rejected import FORMULA, FORMULAS, ROW
+from .result import Result
 from .stores.base import Session
 
 _ENDINGS = (".csv", ".jsonl", ".parquet")
 
 
-def check_rejects_path(path: str) -> None:
-    """Raise JobError unless rejects can be written to `path`."""
+def check_rejects_path(path: str, batch: Any = None) -> None:
+    """Raise JobError unless rejects can be written to `path`, and over nothing that is no file of rejects."""
     if os.path.isdir(path):
         raise JobError(f"rejects: {path} is a folder; name a file in it")
     if not path.endswith(_ENDINGS):
@@ -33,6 +37,26 @@ def check_rejects_path(path: str) -> None:
         raise JobError(f"rejects: there is no folder {folder}; make it, or write the rejects elsewhere")
     if not os.access(folder, os.W_OK):
         raise JobError(f"rejects: the folder {folder} cannot be written to by this user")
+    if not os.path.lexists(path):
+        return
+    if isinstance(batch, str | os.PathLike) and os.path.exists(batch) and os.path.samefile(batch, path):
+        raise JobError(f"rejects: {path} is the batch itself; name another file")
+    if not _is_ours(path):
+        raise JobError(f"rejects: {path} is there already, and is no file of rejects; name another file, or move it")
+
+
+def _is_ours(path: str) -> bool:
+    """Whether a file is one of rejects, or has nothing in it."""
+    try:
+        with open(path, "rb") as file:
+            first = file.read(64)
+        if path.endswith(".parquet") and first:
+            import pyarrow.parquet as pq
+
+            return ROW in pq.read_schema(path).names
+    except (OSError, pa.ArrowException):
+        return False
+    return first.removeprefix(b"\xef\xbb\xbf").lstrip(b'{" ').startswith(ROW.encode()) or not first
 
 
 class RejectsFile:
@@ -43,46 +67,82 @@ class RejectsFile:
         self.path, self._neutral = path, neutral
         self._waiting: str | None = None
 
-    def prepare(self, table: pa.Table) -> None:
+    def prepare(self, result: Result) -> None:
         """Write the file beside its place, as CSV, JSON Lines or Parquet, by the path's ending."""
         self.drop()
-        folder = os.path.dirname(os.path.abspath(self.path))
+        self.path = os.path.realpath(self.path)
         try:
-            with tempfile.NamedTemporaryFile(dir=folder, prefix=".rmend-", delete=False) as file:
+            with tempfile.NamedTemporaryFile(dir=os.path.dirname(self.path), prefix=".rmend-", delete=False) as file:
                 self._waiting = file.name
-                self._write(table, file)
+                self._write(result, file)
             os.chmod(self._waiting, 0o666 & ~_umask())
         except (OSError, pa.ArrowException) as error:
             self.drop()
             raise StoreError(
-                f"the {table.num_rows:,} rejects could not be written to {self.path}: {error}; free some room "
+                f"the {result.counts['reject']:,} rejects could not be written to {self.path}: {error}; free some room "
                 "there, or write them elsewhere"
             ) from error
 
-    def _write(self, table: pa.Table, file: Any) -> None:
+    def _write(self, result: Result, file: Any) -> None:
+        if self.path.endswith(".jsonl"):
+            records = reject_lines(result)
+            for row, reason, text, record in zip(*(column.to_pylist() for column in records.columns), strict=True):
+                told = _line(dict(zip(REJECT_COLUMNS, (row, reason, text, result.batch), strict=False)))
+                file.write((told if record is None else f"{told[:-1]}, {record[1:]}").encode() + b"\n")
+            return
+        table = result.rejects
         if self.path.endswith(".parquet"):
             import pyarrow.parquet as pq
 
-            pq.write_table(table, file)
-        elif self.path.endswith(".jsonl"):
-            for batch in _spelled(table).to_batches(max_chunksize=10_000):
-                file.write("".join(f"{_line(row)}\n" for row in batch.to_pylist()).encode())
+            try:
+                pq.write_table(pa.table([plain(column) for column in table.columns], names=table.column_names), file)
+            except pa.ArrowNotImplementedError:  # of a type that Parquet does not have
+                file.seek(0)
+                file.truncate()
+                pq.write_table(_flat(table), file)
         else:
             import pyarrow.csv as pcsv
 
             flat = _flat(table)
             pcsv.write_csv(_neutral(flat) if self._neutral else flat, file)
 
-    def publish(self) -> str | None:
-        """Put the file in its place. Returns where it is if that cannot be done: what it says is not lost."""
-        waiting, self._waiting = self._waiting, None
-        if waiting is None:
-            return None
+    def publish(self) -> tuple[str, str | None]:
+        """Put the file in its place. Returns where it is, and where the file now is that was there, if one was.
+
+        What was there is kept under another name: it may be the only copy of what it says.
+        """
+        assert self._waiting is not None
+        aside = None
         try:
-            os.replace(waiting, self.path)
-        except OSError:
-            return waiting
-        return None
+            for _ in range(_TRIES):
+                try:
+                    os.link(self._waiting, self.path)
+                    break
+                except FileExistsError:
+                    aside = self._set_aside() or aside
+            self.drop()
+        except OSError:  # what it says is not lost
+            waiting, self._waiting = self._waiting, None
+            return waiting, aside
+        return self.path, aside
+
+    def _set_aside(self) -> str | None:
+        """Give what is in the file's place another name, if that is worth it."""
+        if not os.path.getsize(self.path):
+            os.unlink(self.path)
+            return None
+        stem, ending = os.path.splitext(self.path)
+        for number in count(1):
+            with suppress(FileExistsError):
+                os.link(self.path, f"{stem}.{number}{ending}")
+                os.unlink(self.path)
+                return f"{stem}.{number}{ending}"
+        raise AssertionError
+
+    @property
+    def waits(self) -> bool:
+        """Whether a file was prepared."""
+        return self._waiting is not None
 
     def drop(self) -> None:
         """Forget what was prepared."""
@@ -92,7 +152,7 @@ class RejectsFile:
                 os.unlink(waiting)
 
 
-def keep_rejects(session: Session, rejects: pa.Table, name: str, owner: str) -> None:
+def keep_rejects(session: Session, result: Result, name: str, owner: str) -> None:
     """Append rejects to a table of the store, which is made if it is not there; or is `owner`'s, or this user's."""
     info = replace(_TABLE, name=name)
     found = session.find_own(name, owner=owner)
@@ -103,10 +163,9 @@ def keep_rejects(session: Session, rejects: pa.Table, name: str, owner: str) -> 
             f"rejects: a table named {name!r} is there already and does not have the columns {', '.join(info.names)}; "
             "name another table"
         )
-    records = rejects.drop_columns([column for column in info.names if column in rejects.column_names])
-    spelled = [_line(row) for row in _spelled(records).to_pylist()]
-    fixed = rejects.select(info.names[:-1]).append_column("rmend_record", pa.array(spelled, pa.string()))
-    fixed = pa.table([plain(column) for column in fixed.columns], names=info.names)
+    fixed = reject_lines(result)
+    batch = pa.repeat(pa.scalar(result.batch, pa.int64()), len(fixed))
+    fixed = pa.table([batch, *(plain(column) for column in fixed.columns)], names=info.names)
     for name, mask in session.settle(info, fixed)[1].items():  # what the database has no letters for is escaped
         escape = _in_ascii if name == "rmend_record" else _escaped
         pairs = zip(fixed[name].to_pylist(), mask.tolist(), strict=True)
@@ -127,17 +186,37 @@ _TABLE = TableInfo(
 )
 
 
+def reject_lines(result: Result) -> pa.Table:
+    """The rejects, each with its record as a line of JSON, which has just what was sent; null if it has no values."""
+    parts = [pa.schema(zip(_FIXED, (pa.int64(), *[pa.string()] * 3), strict=True)).empty_table()]
+    for table in result._rejects:
+        names = [name for name in table.column_names if name not in REJECT_COLUMNS]
+        lines: Any = [_line(row) for row in _spelled(table.select(names)).to_pylist()] if names else [None] * len(table)
+        fixed = [table[name].cast(kind) for name, kind in zip(_FIXED[:3], parts[0].schema.types, strict=False)]
+        parts.append(pa.table([*fixed, pa.array(lines, pa.string())], names=_FIXED))
+    return pa.concat_tables(parts).sort_by("rmend_row")
+
+
+_FIXED = ["rmend_row", "rmend_reason", "rmend_text", "rmend_record"]
+_TRIES = 100
+
+
 def _flat(table: pa.Table) -> pa.Table:
-    """With every type as text that CSV has no form for."""
+    """With every type as text that CSV has no form for, or another than its text."""
     arrays = []
     for column in table.columns:
         values = plain(column)
         if pa.types.is_binary(values.type):
             values = pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
-        elif pa.types.is_nested(values.type):
+        elif pt.is_floating(values.type):
+            values = values.cast(pa.float64())  # a 32-bit float is another number than its own text
+        elif not any(test(values.type) for test in _OF_CSV):
             values = as_text(values)[0]
         arrays.append(values)
     return pa.table(arrays, names=table.column_names)
+
+
+_OF_CSV = (pt.is_integer, pt.is_string, pt.is_boolean, pt.is_null)
 
 
 def _in_ascii(record: str) -> str:
@@ -171,14 +250,14 @@ def _as_text_within(values: pa.Array) -> pa.Array:
 
 
 def _neutral(table: pa.Table) -> pa.Table:
-    """With an apostrophe before texts that a spreadsheet would take for a formula."""
+    """With an apostrophe before texts that a spreadsheet would take for a formula, and word that this was done."""
     arrays = []
     for column in table.columns:
         if pt.is_string(column.type):
-            formula = pc.match_substring_regex(column, r"^[=+\-@\t\r]")
-            column = pc.if_else(pc.fill_null(formula, False), pc.binary_join_element_wise("'", column, ""), column)
+            formula = pc.fill_null(pc.match_substring_regex(column, FORMULA), False)
+            column = pc.if_else(formula, pc.binary_join_element_wise("'", column, ""), column)
         arrays.append(column)
-    return pa.table(arrays, names=table.column_names)
+    return pa.table(arrays, names=table.column_names).append_column(FORMULAS, pa.repeat("neutral", table.num_rows))
 
 
 def _spell(value: object) -> str:

@@ -2,15 +2,18 @@
 
 from __future__ import annotations
 
+import json
 from dataclasses import dataclass, field
 from typing import Any
 
 import pyarrow as pa
 
+from .core.cast import as_text, plain
 from .core.decide import NAMES
 from .core.records import REJECT_COLUMNS
 from .core.schema import TableInfo
 from .incoming import Spool
+from .incoming.rejected import ABSENT
 
 
 @dataclass(frozen=True)
@@ -96,22 +99,26 @@ def decisions_schema(info: TableInfo, key: list[str]) -> pa.Schema:
 
 
 def unite(tables: list[pa.Table]) -> pa.Table:
-    """Tables of rejects as one; where their types do not go together, as texts."""
-    fixed = pa.schema(zip(REJECT_COLUMNS[:3], (pa.int64(), pa.string(), pa.string()), strict=True))
-    tables = [fixed.empty_table(), *tables]
-    try:
-        return pa.concat_tables(tables, promote_options="permissive")
-    except (pa.ArrowTypeError, pa.ArrowInvalid):
-        from .core.cast import as_text, plain
+    """Tables of rejects as one; where their types do not go together, as texts.
 
-        texts = [
-            pa.table(
-                [
-                    c if name == "rmend_row" else as_text(plain(c))[0]
-                    for name, c in zip(t.column_names, t.columns, strict=True)
-                ],
-                names=t.column_names,
-            )
-            for t in tables
-        ]
-        return pa.concat_tables(texts, promote_options="permissive")
+    Where some records lack columns that others have, rmend_absent lists these, as a JSON array.
+    """
+    fixed = pa.schema(zip(REJECT_COLUMNS[:3], (pa.int64(), pa.string(), pa.string()), strict=True))
+    every = list(dict.fromkeys(name for table in tables for name in table.column_names if name not in fixed.names))
+    absent = [[name for name in every if name not in table.column_names] for table in tables]
+    ragged = any(names and len(names) < len(every) for names in absent)
+    parts = [fixed.empty_table()]
+    for table, names in zip(tables, absent, strict=True):
+        if ragged:
+            told = json.dumps(names, ensure_ascii=False) if names and len(names) < len(every) else None
+            table = table.add_column(3, ABSENT, pa.repeat(pa.scalar(told, pa.string()), len(table)))
+        parts.append(table)
+    try:
+        return pa.concat_tables(parts, promote_options="permissive")
+    except (pa.ArrowTypeError, pa.ArrowInvalid):
+        return pa.concat_tables([_as_texts(part) for part in parts], promote_options="permissive")
+
+
+def _as_texts(table: pa.Table) -> pa.Table:
+    named = zip(table.column_names, table.columns, strict=True)
+    return pa.table({name: c if name == "rmend_row" else as_text(plain(c))[0] for name, c in named})

@@ -7,7 +7,6 @@ decided, written.
 
 from __future__ import annotations
 
-import os
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -86,9 +85,7 @@ class Run:
         self.rejects_file: RejectsFile | None = None
         if job.rejects_path is not None and write:
             where = job.rejects_path
-            check_rejects_path(where.path)
-            if isinstance(given, str | os.PathLike) and os.path.realpath(given) == os.path.realpath(where.path):
-                raise JobError(f"rejects: {where.path} is the batch itself; name another file")
+            check_rejects_path(where.path, given)
             self.rejects_file = RejectsFile(where.path, where.formulas == "neutral")
         options = job.incoming.options if job.incoming is not None else Options()
         self.source: Source = open_incoming(given, options)
@@ -127,6 +124,7 @@ class Run:
         except LimitError:
             self._prepare_rejects()
             self._publish_rejects()
+            self._keep_rejects_of_stopped()
             raise
         except BaseException:
             if self.rejects_file is not None:
@@ -148,13 +146,32 @@ class Run:
     def _prepare_rejects(self) -> None:
         """Write the file of rejects, before anything is committed of which it could be told no more."""
         if self.rejects_file is not None and self.result.counts["reject"]:
-            self.rejects_file.prepare(self.result.rejects)
+            self.rejects_file.prepare(self.result)
             self.result.rejects_path = self.rejects_file.path
 
     def _publish_rejects(self) -> None:
-        if self.rejects_file is not None and (left := self.rejects_file.publish()):
-            self.plan.warn(f"the rejects could not be put in {self.rejects_file.path}; they are in {left}")
-            self.result.rejects_path = left
+        if self.rejects_file is None or not self.rejects_file.waits:
+            return
+        self.result.rejects_path, aside = self.rejects_file.publish()
+        if self.result.rejects_path != self.rejects_file.path:
+            self.plan.warn(
+                f"the rejects could not be put in {self.rejects_file.path}; they are in {self.result.rejects_path}"
+            )
+        if aside is not None:
+            self.plan.warn(f"the rejects of an earlier run, which were in {self.rejects_file.path}, are now in {aside}")
+
+    def _keep_rejects_of_stopped(self) -> None:
+        """Keep in their table the rejects of a run that was stopped, with a batch of its own if it had none yet."""
+        if not self.write or not isinstance(self.job.rejects, RejectsTable) or not self.result.counts["reject"]:
+            return
+        counts = self.committed or dict.fromkeys(self.result.counts, 0)
+        with self.store.begin(True, self.plan.info) as session:
+            recorder = self._recorder(session)
+            if self.committed is not None and self.recorder is not None:
+                recorder.batch = self.recorder.batch
+            self.result.batch = recorder.start()
+            keep_rejects(session, self.result, self.job.rejects.table, self.plan.info.owner)
+            recorder.finish(counts | {"reject": self.result.counts["reject"]}, "stopped")
 
     # -- units of work --------------------------------------------------------------------------------
 
@@ -164,9 +181,6 @@ class Run:
         if not self.batch.rows and self.job.missing == "keep" and not keeps_rejects and self.groups is None:
             self._prepare_rejects()
             return
-        name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
-        from . import __version__
-
         self.recorder: Recorder | None = None
         guests = self.plan.has_functions or self.guest
         self.committed: dict[str, int] | None = None
@@ -183,9 +197,7 @@ class Run:
                         )
                     chunks = chunks or self._chunks(session.chunk_rows, self.job.commit_every, done)
                     if self.recorder is None:
-                        self.recorder = Recorder(
-                            session, self.plan.info, name, self.job.history, f"rmend {__version__}"
-                        )
+                        self.recorder = self._recorder(session)
                         if self.groups is not None:
                             self.groups.look_before(session)
                         if self.job.max_deletes is not None and self.job.max_deletes.share is not None:
@@ -218,6 +230,12 @@ class Run:
                 f"{self.recorder.unrecorded:,} rows that nobody sent were changed by triggers of "
                 f"{self.plan.info.name}; the history does not have these changes, and so does not replay"
             )
+
+    def _recorder(self, session: Session) -> Recorder:
+        name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
+        from . import __version__
+
+        return Recorder(session, self.plan.info, name, self.job.history, f"rmend {__version__}")
 
     def _note_stop(self, error: BaseException) -> None:
         """Note in the error, and in the batches, that a run which had committed some of its work was stopped."""
@@ -277,7 +295,7 @@ class Run:
             self.groups.look_after(session)
         if self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]:
             self.result.batch = self.recorder.start()
-            keep_rejects(session, self.result.rejects, self.job.rejects.table, self.plan.info.owner)
+            keep_rejects(session, self.result, self.job.rejects.table, self.plan.info.owner)
             self.result.rejects_path = f"table {self.job.rejects.table}"
         elif self.committed is None and self.recorder.batch is not None and not self._landed():
             raise _NothingLanded

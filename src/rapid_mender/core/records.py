@@ -17,7 +17,7 @@ from .expressions.scope import Name
 from .names import closest, in_quotes
 from .schema import Column, TableInfo
 
-REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text", "rmend_batch")
+REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text", "rmend_batch", "rmend_absent", "rmend_formulas")
 """What stands before the columns of a rejected record. A file of rejects can be merged: there they say nothing."""
 
 _SHOWN = 60  # characters of a bad value that a reason repeats

@@ -6,6 +6,7 @@ import csv
 import json
 import os
 import random
+import re
 import sqlite3
 from datetime import date, timedelta
 from pathlib import Path
@@ -129,7 +130,9 @@ def make(folder: str | os.PathLike[str]) -> None:
     ours = {*FILES, *LATER, *JOBS, *(f"{name}.rejects.{end}" for name in batches for end in ("csv", "jsonl"))}
     if path.exists() and not path.is_dir():
         raise JobError(f"{path} is a file; name a folder for the demo")
-    others = sorted(entry.name for entry in path.iterdir() if entry.name not in ours) if path.exists() else []
+    found = {entry.name for entry in path.iterdir()} if path.exists() else set()
+    ours |= {name for name in found if re.sub(r"\.rejects\.\d+\.", ".rejects.", name) in ours}  # of earlier runs
+    others = sorted(found - ours)
     if others:
         raise JobError(f"the folder {path} has other files in it ({others[0]}); name another folder for the demo")
     try:

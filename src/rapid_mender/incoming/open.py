@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+import gzip
 import os
+import zlib
 from collections.abc import Iterable, Iterator
+from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
@@ -15,6 +18,7 @@ from .chunks import Chunk, Options, Source
 from .csv import CsvFile
 from .jsonl import JsonLinesFile, dict_chunks
 from .query import Query, QueryRows
+from .rejected import own_options
 
 _ROWS = 1 << 16
 _ENDINGS = "'.csv', '.tsv', '.jsonl', '.ndjson' (each also with '.gz') or '.parquet'"
@@ -64,6 +68,8 @@ def _file(path: str, options: Options) -> Source:
     if name.endswith((".csv", ".tsv", ".txt")):
         if name.endswith(".tsv") and options.delimiter == ",":
             options = Options("\t", options.encoding, options.nulls)
+        with suppress(OSError, EOFError, zlib.error), (gzip.open if name != path.lower() else open)(path, "rb") as file:
+            options = own_options(file.read(64), options)
         return CsvFile(path, path=path, options=options)
     if name.endswith((".jsonl", ".ndjson")):
         return JsonLinesFile(path, path=path)
