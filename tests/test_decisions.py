@@ -174,6 +174,7 @@ def test_every_option_agrees_with_the_reference(store: str, case: Case) -> None:
 def test_keys_that_are_made_agree_with_the_reference(store: str, case: Case) -> None:
     """As above, with records whose key the database makes: a new one for each, in decisions and history."""
     case.options["null_key"] = case.reference.null_key = "generate"
+    case.options["commit_every"] = None
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
         if store == "memory":
             place.store = rm.MemoryStore({TABLE: place.table()}, numbered={TABLE: "tag_no"})

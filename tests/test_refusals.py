@@ -142,13 +142,12 @@ def test_keys_that_the_database_makes(how: str, tmp_path: Path) -> None:
     assert second.counts["skip"] == 4
 
 
-@pytest.mark.parametrize("every", [None, 1, 2])
-def test_keys_are_made_after_all_that_came(every: int | None, tmp_path: Path) -> None:
-    """A key that is made is none that another record of the batch has, whatever the units of work."""
+def test_keys_are_made_after_all_that_came(tmp_path: Path) -> None:
+    """A key that is made is none that another record of the batch has."""
     url = database(
         tmp_path / "r.db", "CREATE TABLE t (id INTEGER PRIMARY KEY, note TEXT)", "INSERT INTO t VALUES (5, 'x')"
     )
-    job = rm.Job(store=url, table="t", key="id", null_key="generate", commit_every=every)
+    job = rm.Job(store=url, table="t", key="id", null_key="generate")
     result = rm.merge(job, [{"id": None, "note": "new"}, {"id": 6, "note": "six"}, {"id": 7, "note": "seven"}])
     assert result.decisions["id"].to_pylist() == [8, 6, 7]
     assert result.counts["insert"] == 3

@@ -237,6 +237,12 @@ class Job(_Strict):
             (bool(self.mark), marks, 'mark says how rows are marked; set delete = "mark"'),
             (self.marked is not None, marks, 'marked says which rows are marked; set delete = "mark"'),
             (bool(self.unmark), marks, 'unmark says what brings a marked row back; set delete = "mark"'),
+            (
+                self.null_key == "generate" and self.commit_every is not None,
+                False,
+                'null_key = "generate" with commit_every: a run that is stopped and run again would insert the records '
+                "without a key twice; leave one of the two out",
+            ),
             (archives, self.archive is not None, 'delete = "archive" needs the table: archive = "NAME"'),
             (self.archive is not None, archives, 'archive says where rows go; set delete = "archive"'),
         ):

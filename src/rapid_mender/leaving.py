@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 
 from .core.existing import Existing
-from .core.expressions import Env
+from .core.expressions import Cells, Env
 from .core.keys import null_keys, one_array
 from .core.masks import mask_of
 from .marks import is_marked
@@ -18,6 +18,21 @@ from .reading import Batch
 from .stores.base import Session
 
 _AT_ONCE = 1 << 16
+
+
+def in_scope(session: Session, plan: Plan, now: datetime) -> int:
+    """How many rows are within the job's scope."""
+    if plan.scope is None:
+        return session.count(plan.info)
+    uses = list(dict.fromkeys(name for _, name in plan.scope.uses)) or plan.key
+    pages = session.scan(plan.info, uses)
+    return sum(int(mask_of(_scope(plan, page, now).values).sum()) for page in pages)
+
+
+def _scope(plan: Plan, page: Existing, now: datetime) -> Cells:
+    assert plan.scope is not None
+    values = {name: one_array(page.values[name[1]]) for name in plan.scope.uses}
+    return plan.scope.evaluate(Env(page.locators.num_rows, values, now))
 
 
 class Leaving:
@@ -37,8 +52,7 @@ class Leaving:
             keys = page.values.select(plan.key)
             gone = ~came(keys) & ~null_keys(keys)
             if plan.scope is not None:
-                values = {("existing", name): one_array(page.values[name]) for name in columns}
-                cells = plan.scope.evaluate(Env(page.values.num_rows, values, now))
+                cells = _scope(plan, page, now)
                 failed += int((cells.failed & gone).sum()) if cells.failed is not None else 0
                 gone &= mask_of(cells.values)
             if plan.job.delete == "mark" and gone.any():

@@ -69,6 +69,7 @@ class Result:
     def decisions(self) -> pa.Table:
         """One row a record, by row number: row, decision, reason, changed (a list of columns), the key.
 
+        A key column with one of these four names is here key_row, key_decision and so on.
         Rows that did not come stand at the end, without a row number. A key that the database made is here.
         """
         return pa.concat_tables([self._shape.empty_table(), *(t.cast(self._shape) for t in self._decisions)]).sort_by(
@@ -94,8 +95,17 @@ def decisions_schema(info: TableInfo, key: list[str]) -> pa.Schema:
             ("reason", pa.string()),
             ("changed", pa.list_(pa.string())),
         ]
-        + [(name, info[name].type) for name in key]
+        + [(_apart(name, key), info[name].type) for name in key]
     )
+
+
+def _apart(name: str, key: list[str]) -> str:
+    """The name of a key column among the decisions, where `row` is the number of the record."""
+    if name in ("row", "decision", "reason", "changed"):
+        name = f"key_{name}"
+        while name in key:
+            name = f"key_{name}"
+    return name
 
 
 def unite(tables: list[pa.Table]) -> pa.Table:

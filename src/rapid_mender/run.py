@@ -27,7 +27,7 @@ from .groups import Groups
 from .history import Recorder
 from .incoming import Chunk, Options, Source, open_incoming
 from .job import Job, RejectsTable
-from .leaving import Leaving
+from .leaving import Leaving, in_scope
 from .meeting import Outcome, meet
 from .reading import Batch, Progress
 from .rejects import RejectsFile, check_rejects_path, keep_rejects
@@ -179,6 +179,7 @@ class Run:
         """Take the batch through, in one transaction or in several."""
         keeps_rejects = self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
         if not self.batch.rows and self.job.missing == "keep" and not keeps_rejects and self.groups is None:
+            self._check_limits(at_end=True)
             self._prepare_rejects()
             return
         self.recorder: Recorder | None = None
@@ -201,7 +202,7 @@ class Run:
                         if self.groups is not None:
                             self.groups.look_before(session)
                         if self.job.max_deletes is not None and self.job.max_deletes.share is not None:
-                            self.rows_before = session.count(self.plan.info)
+                            self.rows_before = in_scope(session, self.plan, self.now)
                     else:
                         self.recorder.resume(session)
                     last, now_done = self._unit(session, chunks, done)
