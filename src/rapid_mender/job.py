@@ -20,6 +20,7 @@ from .errors import JobError
 from .incoming.chunks import Options
 from .incoming.query import Query
 from .stores.base import Store, without_password
+from .stores.given import as_store
 
 
 def _listed(value: Any) -> Any:
@@ -44,7 +45,7 @@ class Incoming(_Strict):
 
     path: str | None = None
     query: str | None = None
-    store: str | Store | None = None
+    store: Annotated[str | Store | None, BeforeValidator(as_store)] = None
     """Where the query is run; by default where the records go."""
     delimiter: str = Field(",", min_length=1, max_length=1)
     encoding: str = "utf-8"
@@ -189,7 +190,7 @@ class Job(_Strict):
     options have defaults: see docs/job-file.md. Raises JobError for an unknown option or a wrong value.
     """
 
-    store: str | Store
+    store: Annotated[str | Store, BeforeValidator(as_store)]
     table: str
     key: _Names = Field(min_length=1)
     incoming: Annotated[

@@ -9,6 +9,7 @@ from __future__ import annotations
 import json
 from collections.abc import Callable
 from decimal import Decimal
+from uuid import UUID
 
 import numpy as np
 import pyarrow as pa
@@ -16,7 +17,7 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from .masks import Marks, either, mask_of, nulled, some
-from .parsers import DAY, FIRST_DAY, LAST_DAY, Cast, as_narrow, int_range, parser_of
+from .parsers import DAY, FIRST_DAY, LAST_DAY, PER_SECOND, Cast, as_narrow, int_range, parser_of
 from .schema import Column
 
 
@@ -27,9 +28,12 @@ def plain(values: pa.Array | pa.ChunkedArray) -> pa.Array:
         if isinstance(values, pa.ChunkedArray):  # a text column too large for one array
             values = pa.concat_arrays(values.cast(pa.large_string()).chunks)
     if isinstance(values, pa.ExtensionArray):
-        values = values.storage
+        named = values.type.extension_name == "arrow.uuid"
+        values = _uuid_texts(values.storage) if named else values.storage
     kind = values.type
     if pt.is_dictionary(kind):
+        if pt.is_string_view(kind.value_type):
+            values = pa.DictionaryArray.from_arrays(values.indices, values.dictionary.cast(pa.string()))
         return plain(values.dictionary_decode())
     if pt.is_large_string(kind) or pt.is_string_view(kind):
         return values.cast(pa.string())
@@ -38,7 +42,7 @@ def plain(values: pa.Array | pa.ChunkedArray) -> pa.Array:
     if pt.is_float16(kind):
         return values.cast(pa.float32())
     if pt.is_date64(kind):
-        return values.cast(pa.date32())
+        return values.cast(pa.date32(), safe=False)  # what stands beside the day is no part of it
     if pt.is_run_end_encoded(kind):
         return pc.run_end_decode(values)
     return values
@@ -82,6 +86,9 @@ def as_text(values: pa.Array) -> Cast:
         ), None
     if pt.is_timestamp(kind):
         return _without_zero_fraction(values.cast(pa.string())), None
+    if pt.is_duration(kind):
+        ticks = values.cast(pa.int64()).to_pylist()
+        return pa.array([None if v is None else _span(v, kind.unit) for v in ticks], pa.string()), None
     if pt.is_decimal(kind):
         return _without_power(values.cast(pa.string())), None
     try:
@@ -129,6 +136,8 @@ def wanted(column: Column) -> str:
         words = f"a text of at most {column.length} characters"
     elif pt.is_string(kind) and not column.settles:
         words = "a text in UTF-8"
+    elif not pt.is_string(kind):
+        words = f"a value of type {kind}"
     return f"{words} ({column.declared})" if column.declared else words
 
 
@@ -218,6 +227,17 @@ def _within_limits(values: pa.Array, bad: Marks, column: Column) -> Cast:
 
 def _without_zero_fraction(text: pa.Array) -> pa.Array:
     return pc.replace_substring_regex(text, r"\.0+(Z?)$", r"\1")
+
+
+def _span(ticks: int, unit: str) -> str:
+    """A duration as hours, minutes and seconds."""
+    seconds, rest = divmod(abs(ticks), PER_SECOND[unit])
+    part = f".{rest * (10**9 // PER_SECOND[unit]):09}".rstrip("0") if rest else ""
+    return f"{'-' if ticks < 0 else ''}{seconds // 3600:02}:{seconds // 60 % 60:02}:{seconds % 60:02}{part}"
+
+
+def _uuid_texts(values: pa.Array) -> pa.Array:
+    return pa.array([None if v is None else str(UUID(bytes=v)) for v in values.to_pylist()], pa.string())
 
 
 def _without_power(text: pa.Array) -> pa.Array:

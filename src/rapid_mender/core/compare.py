@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.types as pt
 
+from .cast import as_text
 from .existing import Existing
 from .keys import one_array
 from .masks import mask_of
@@ -68,6 +69,8 @@ def differs(old: pa.Array, new: pa.Array) -> np.ndarray:
     elif pt.is_null(old.type):
         return np.zeros(len(old), bool)
     else:
+        if pt.is_nested(old.type):
+            old, new = as_text(old)[0], as_text(new)[0]
         unequal = pc.not_equal(old, new)
     if not unequal.null_count:
         return unequal.to_numpy(zero_copy_only=False)

@@ -37,7 +37,7 @@ def parser_of(wanted: pa.DataType) -> Callable[[pa.Array, pa.DataType], Cast]:
     for test, parser in _PARSERS:
         if test(wanted):
             return parser
-    raise TypeError(f"no value can be read into a column of type {wanted}")
+    return lambda text, kind: (pa.nulls(len(text), kind), mask_of(pc.is_valid(text)))  # lists, records, durations
 
 
 def _trimmed(text: pa.Array) -> pa.Array:
@@ -237,7 +237,7 @@ def _timestamp(text: pa.Array, wanted: pa.DataType) -> Cast:
     days, wrong = _days(nulled(parts.field("date"), mask_of(pc.is_null(text))))
     second, nanos = _time_of_day(parts)
     second += days.astype("int64") * 86_400 - _offset(parts.field("zone"))
-    unit = _PER_SECOND[wanted.unit]
+    unit = PER_SECOND[wanted.unit]
     if wanted.unit == "ns":
         low, high = divmod(-(2**63), unit), divmod(2**63 - 1, unit)
         beyond = (second < low[0]) | ((second == low[0]) & (nanos < low[1])) | (second > high[0])
@@ -248,7 +248,7 @@ def _timestamp(text: pa.Array, wanted: pa.DataType) -> Cast:
     return pa.array(ticks, mask=wrong | mask_of(pc.is_null(text))).cast(wanted), bad | wrong
 
 
-_PER_SECOND = {"s": 1, "ms": 1000, "us": 1_000_000, "ns": 1_000_000_000}
+PER_SECOND = {"s": 1, "ms": 1000, "us": 1_000_000, "ns": 1_000_000_000}
 
 
 def _of_lengths(text: pa.Array, *lengths: int) -> bool:
@@ -279,7 +279,7 @@ def _time_of_day(parts: pa.StructArray) -> tuple[np.ndarray, np.ndarray]:
 def _time(text: pa.Array, wanted: pa.DataType) -> Cast:
     text, bad = _matching(_trimmed(text), rf"^{_TIME}$")
     second, nanos = _time_of_day(pc.extract_regex(text, rf"^{_TIME}$"))
-    unit = _PER_SECOND[wanted.unit]
+    unit = PER_SECOND[wanted.unit]
     ticks = (second * unit + nanos // (10**9 // unit)).astype(f"int{wanted.bit_width}")
     return pa.array(ticks, mask=mask_of(pc.is_null(text))).cast(wanted), bad
 

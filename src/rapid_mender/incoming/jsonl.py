@@ -13,7 +13,6 @@ from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
-from decimal import Decimal
 from typing import IO, Any
 
 import numpy as np
@@ -22,6 +21,7 @@ import pyarrow.compute as pc
 import pyarrow.json as pjson
 import pyarrow.types as pt
 
+from ..core.values import array_of, is_missing, spelled
 from ..errors import IncomingError
 from .broken import Broken, BrokenRecords
 from .chunks import Chunk, Source
@@ -227,7 +227,7 @@ _INT64 = 1 << 63
 
 def _kind(value: Any) -> Any:
     """What decides how a value is taken; None for no value."""
-    if _is_missing(value):
+    if is_missing(value):
         return None
     if isinstance(value, int) and not isinstance(value, bool):
         return int if -_INT64 <= value < _INT64 else "more than 64 bits"
@@ -236,14 +236,9 @@ def _kind(value: Any) -> Any:
     return type(value)
 
 
-def _is_missing(value: Any) -> bool:
-    """No value: None, or what pandas has for it in columns that are not of floats."""
-    return value is None or type(value).__name__ in ("NaTType", "NAType")
-
-
 def _chunk(records: list[dict[str, Any]], rows: list[int], places: list[int]) -> Chunk:
     order = list(records[places[0]])
-    arrays = [_array([records[at][name] for at in places]) for name in order]
+    arrays = [array_of([records[at][name] for at in places]) for name in order]
     table = pa.table(arrays, names=[str(n) for n in order])
     return Chunk(table, np.array([rows[at] for at in places], np.int64))
 
@@ -251,7 +246,7 @@ def _chunk(records: list[dict[str, Any]], rows: list[int], places: list[int]) ->
 def _shown(record: dict[str, Any]) -> dict[str, Any]:
     """A record that can be written as JSON: a number that is too long in hexadecimal digits, all else as text."""
     return {
-        str(name): hex(value) if isinstance(value, int) and value.bit_length() > _MOST_BITS else _spelled(value)
+        str(name): hex(value) if isinstance(value, int) and value.bit_length() > _MOST_BITS else spelled(value)
         for name, value in record.items()
     }
 
@@ -274,27 +269,3 @@ def _unfit(record: dict[str, Any]) -> str | None:
 def _exact(text: str) -> float | str:
     """A number as a float, unless that would drop digits of it, or is too large for one."""
     return text if len(text) > 15 or math.isinf(float(text)) else float(text)
-
-
-def _array(values: list[Any]) -> pa.Array:
-    """Values of one kind as an array; of kinds that Arrow has no place for, as texts."""
-    kept = [None if _is_missing(value) else value for value in values]
-    if any(isinstance(value, Decimal) for value in kept):  # Arrow would give all of them the digits of the longest
-        return pa.array([_spelled(v) for v in kept], pa.string())
-    try:
-        array = pa.array(kept)
-    except (pa.ArrowInvalid, pa.ArrowTypeError, pa.ArrowNotImplementedError, OverflowError):
-        return pa.array([_spelled(v) for v in kept], pa.string())
-    if pt.is_nested(array.type):
-        return pa.array([_spelled(v) for v in kept], pa.string())
-    return array
-
-
-def _spelled(value: Any) -> str | None:
-    if value is None or isinstance(value, str):
-        return value
-    if isinstance(value, bytes):
-        return value.hex()
-    if isinstance(value, bool | dict | list):
-        return json.dumps(value, ensure_ascii=False, default=str)
-    return str(value)

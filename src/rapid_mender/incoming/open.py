@@ -13,10 +13,12 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
+from ..core.frames import as_table, checked
 from ..errors import IncomingError
 from .chunks import Chunk, Options, Source
 from .csv import CsvFile
 from .jsonl import JsonLinesFile, dict_chunks
+from .python import as_records, gathered
 from .query import Query, QueryRows
 from .rejected import own_options
 
@@ -38,22 +40,21 @@ def open_incoming(incoming: Any, options: Options | None = None) -> Source:
     if isinstance(incoming, dict):
         raise IncomingError("a dict is one record; put it into a list: [record]")
     if isinstance(incoming, pa.RecordBatch):
-        return Frame("the record batch", table=pa.Table.from_batches([incoming]))
+        incoming = pa.Table.from_batches([incoming])
     if isinstance(incoming, pa.Table):
-        return Frame("the table", table=incoming)
-    if isinstance(incoming, list | tuple) and all(isinstance(one, dict) for one in incoming):
-        return Dicts("the records", records=list(incoming))
-    if hasattr(incoming, "__arrow_c_stream__"):
-        if hasattr(incoming, "read_next_batch"):
-            return Batches("the stream", batches=iter(incoming))
-        return Frame("the frame", table=pa.table(incoming))
-    if type(incoming).__module__.startswith("pandas") and hasattr(incoming, "columns"):
-        return Frame("the frame", table=pa.Table.from_pandas(incoming, preserve_index=False))
-    if isinstance(incoming, Iterable):
+        return Frame("the table", table=checked(incoming))
+    if isinstance(incoming, list | tuple) and not all(hasattr(one, "__arrow_c_array__") for one in incoming):
+        return Dicts("the records", records=as_records(incoming))
+    if hasattr(incoming, "read_next_batch"):
+        return Batches("the stream", batches=iter(incoming))
+    table = as_table(incoming)
+    if table is not None:
+        return Frame("the frame", table=table) if isinstance(table, pa.Table) else Dicts("the frame", records=table)
+    if isinstance(incoming, Iterable) and not isinstance(incoming, str | bytes):
         return Batches("the iterator", batches=iter(incoming))
     raise IncomingError(
         f"records cannot be read from {type(incoming).__name__}; give a path, an Arrow, pandas or polars frame, "
-        "a list of dicts, or an iterator of record batches"
+        "a list of records (dicts, or objects with fields), or an iterator of any of these"
     )
 
 
@@ -120,23 +121,25 @@ class Batches(Source):
     def __iter__(self) -> Iterator[Chunk]:
         assert self.batches is not None
         row = 1
-        for one in self.batches:
-            if isinstance(one, dict):
-                raise IncomingError("the iterator gives single dicts; give a list of dicts, or an iterator of lists")
-            if isinstance(one, list):
-                yield from dict_chunks(one, list(range(row, row + len(one))), self.broken)
-                row += len(one)
+        for one in gathered(self.batches):
+            table = as_records(one, row) if isinstance(one, list | tuple) else _as_table(one, row)
+            if isinstance(table, list):
+                yield from dict_chunks(table, list(range(row, row + len(table))), self.broken)
+                row += len(table)
                 continue
-            try:
-                table = pa.Table.from_batches([one]) if isinstance(one, pa.RecordBatch) else pa.table(one)
-            except (TypeError, ValueError, pa.ArrowInvalid) as error:
-                raise IncomingError(
-                    f"the iterator gives {type(one).__name__}; it must give Arrow record batches, "
-                    "frames or lists of dicts"
-                ) from error
             if table.num_rows:
                 yield Chunk(table, np.arange(row, row + table.num_rows))
             row += table.num_rows
+
+
+def _as_table(one: Any, row: int) -> pa.Table | list[dict[str, Any]]:
+    table = pa.Table.from_batches([one]) if isinstance(one, pa.RecordBatch) else as_table(one)
+    if table is None:
+        raise IncomingError(
+            f"the iterator gives {type(one).__name__} at record {row}; it must give Arrow record batches, frames, or "
+            "records: dicts or objects with fields, singly or in lists"
+        )
+    return checked(table) if isinstance(table, pa.Table) else table
 
 
 @dataclass
@@ -150,6 +153,7 @@ class ParquetFile(Source):
             self._file = pq.ParquetFile(self.path)
         except (pa.ArrowInvalid, OSError) as error:
             raise IncomingError(f"{self.path} is not a Parquet file, or a damaged one: {error}") from error
+        checked(self._file.schema_arrow.empty_table())
 
     @property
     def schema(self) -> pa.Schema:

@@ -19,6 +19,7 @@ from ..core.keys import fold_table, one_array
 from ..core.names import closest
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
+from .given import as_store
 
 Settled = tuple[pa.Table, dict[str, Any]]
 
@@ -279,11 +280,12 @@ def without_password(url: str) -> str:
 
 
 def open_store(store: str | Store) -> Store:
-    """The store that a URL names; a Store is given back as it is."""
+    """The store that a URL, a path or what `as_store` knows names; a Store is given back as it is."""
+    store = as_store(store)
     if isinstance(store, Store):
         return store
     if not isinstance(store, str):
-        raise JobError(f"a store is a URL or a Store, not {type(store).__name__}")
+        raise JobError(f"a store is a URL, a path or a Store, not {type(store).__name__}")
     scheme, separator, rest = store.partition("://")
     shown = without_password(store)
     if not separator:

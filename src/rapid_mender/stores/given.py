@@ -1,0 +1,45 @@
+"""What people hold as a store, as a URL: a path, an engine or a URL of SQLAlchemy, an open SQLite connection."""
+
+from __future__ import annotations
+
+import os
+import sqlite3
+from typing import Any
+
+from ..errors import JobError
+
+
+def as_store(given: Any) -> Any:
+    """A URL for a path, an engine, a connection or a URL object; anything else as it is.
+
+    Raises JobError for a database that is in memory, or a connection with a transaction that is still open.
+    """
+    if isinstance(given, os.PathLike):
+        return f"sqlite:///{os.fspath(given)}"
+    if isinstance(given, sqlite3.Connection):
+        return _of_connection(given)
+    if type(given).__module__.partition(".")[0] == "sqlalchemy":
+        return _of_sqlalchemy(given)
+    return given
+
+
+def _of_connection(connection: sqlite3.Connection) -> str:
+    path = next((path for _, name, path in connection.execute("PRAGMA database_list") if name == "main"), "")
+    if not path:
+        raise JobError("the SQLite connection is to a database in memory, which nobody else can open; use a file")
+    if connection.in_transaction:
+        raise JobError("the SQLite connection has a transaction that is still open; commit it, or roll it back, before")
+    return f"sqlite:///{path}"
+
+
+def _of_sqlalchemy(given: Any) -> str:
+    url = getattr(given, "url", None) or getattr(getattr(given, "engine", None), "url", None) or given
+    if not hasattr(url, "render_as_string"):
+        raise JobError(f"a store is a URL, a path or a Store, not {type(given).__name__}")
+    backend = {"mysql": "mariadb"}.get(url.get_backend_name(), url.get_backend_name())
+    if backend == "sqlite":
+        if not url.database or url.database == ":memory:":
+            raise JobError("the engine is of a database in memory, which nobody else can open; use a file")
+        return f"sqlite:///{url.database}"
+    text: str = url.set(drivername=backend).render_as_string(hide_password=False)
+    return text
