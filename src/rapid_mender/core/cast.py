@@ -35,6 +35,8 @@ def plain(values: pa.Array | pa.ChunkedArray) -> pa.Array:
         if pt.is_string_view(kind.value_type):
             values = pa.DictionaryArray.from_arrays(values.indices, values.dictionary.cast(pa.string()))
         return plain(values.dictionary_decode())
+    if pt.is_large_string(kind) or pt.is_large_binary(kind):  # a slice first by itself: casts keep where it began
+        values = pa.concat_arrays([values, values.slice(0, 0)]) if values.offset else values
     if pt.is_large_string(kind) or pt.is_string_view(kind):
         return values.cast(pa.string())
     if pt.is_large_binary(kind) or pt.is_binary_view(kind) or pt.is_fixed_size_binary(kind):

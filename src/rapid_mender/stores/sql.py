@@ -154,14 +154,16 @@ class SQLSession(SQLReading):
 
         def work(link: SQLLink) -> Refusals:
             link.expect(bool(table.locators))
-            into = f"INSERT INTO {target.sql} ({names}){target.overriding} SELECT {listed} "
+            into = f"INSERT INTO {target.sql} ({names}){target.overriding} SELECT "
             where = self._located(table, rows.locators)
-            return self._in_parts(
-                link,
-                Sent(target),
-                located,
-                lambda stage, within, count: link.run(f"{into}{self._join(table, stage, where)} WHERE {within}"),
-            )[1]
+
+            def write(stage: str, within: str, count: int) -> Any:
+                rest = f"{self._join(table, stage, where)} WHERE {within}"
+                if any(name.startswith("=") for name in rows.locators.column_names):  # which rows that are alike share
+                    return link.run(f"{into}{names} FROM (SELECT DISTINCT s.c0 AS rmend_row, {listed} {rest}) AS d")
+                return link.run(f"{into}{listed} {rest}")
+
+            return self._in_parts(link, Sent(target), located, write)[1]
 
         return Written(rows, None, self._later(len(rows.positions), work).result)
 

@@ -286,10 +286,17 @@ class SQLReading(Session):
             for i, name in enumerate(names, 1)
         ]
         picks = [Pick("s.c0", "position", NUMBER), *self._picks(table, info.columns)]
-        link.expect(any(columns[0] in names for columns in table.indexes))
+        indexed = any(columns[0] in names for columns in table.indexes)
+        link.expect(indexed)
         with link.staged(self._numbered(self._cells(table, keys))) as stage:
-            found = link.select(picks, self._join(table, stage, " AND ".join(tests)), "s.c0", self._locking())
+            joins = [" AND ".join(tests)] if indexed else self._apart(table, names, tests)
+            parts = [link.select(picks, self._join(table, stage, join), "s.c0", self._locking()) for join in joins]
+        found = parts[0] if len(parts) == 1 else pa.concat_tables(parts).sort_by("position")
         return self._existing(link, table, found, info.columns, names)
+
+    def _apart(self, table: Described, names: Sequence[str], tests: list[str]) -> list[str]:
+        """Conditions that no row meets twice, and that together find the rows with keys: `tests`, one for each name."""
+        return [" AND ".join(tests)]
 
     def _locking(self) -> str:
         """What keeps others from writing to the rows that are read."""
@@ -305,6 +312,10 @@ class SQLReading(Session):
         with link.staged(self._numbered(self._locating(table, rows.locators))) as stage:
             join = self._join(table, stage, self._located(table, rows.locators))
             found = link.select(picks, join, "s.c0", self._locking())
+        # of rows that are alike in every column, by which they are located, each meets all
+        first = np.unique(found["position"].to_numpy(), return_index=True)[1]
+        if len(first) < found.num_rows:
+            found = found.take(pa.array(first))
         if found.num_rows != rows.locators.num_rows:
             raise StoreError(f"{self.where}: rows of {info.name!r} vanished while they were read; run again")
         by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
