@@ -266,7 +266,7 @@ def test_passwords_are_not_shown() -> None:
         (".", "is not a file"),
         ({"id": 1}, r"put it into a list"),
         (7, "records cannot be read from int"),
-        (iter([{"id": 1}]), "the iterator gives single dicts"),
+        ([{"id": 1}, 5], "record 2 is int"),
         (iter([object()]), "the iterator gives object"),
     ],
 )

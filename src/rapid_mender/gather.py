@@ -33,12 +33,14 @@ class Gather:
     plan: Plan
     samples: bool
     _kept: Counter[str] = field(default_factory=Counter)
+    deferred: list[Chunk] = field(default_factory=list)
+    """Records that the store refused for the sake of other rows, which may be otherwise when all are written."""
 
-    def kept(self, put: Counter[str] | None = None) -> Counter[str]:
+    def kept(self, put: tuple[Counter[str], list[Chunk]] | None = None) -> tuple[Counter[str], list[Chunk]]:
         """What is kept here besides the result, as a copy; with `put`, that from now on."""
         if put is not None:
-            self._kept = Counter(put)
-        return Counter(self._kept)
+            self._kept, self.deferred = Counter(put[0]), list(put[1])
+        return Counter(self._kept), list(self.deferred)
 
     def warn_of_kept(self) -> None:
         """Say how many rows did not come and could not be deleted."""
@@ -52,8 +54,9 @@ class Gather:
         alone: Decisions,
         outcomes: list[Outcome],
         pending: list[list[Pending]],
+        open_still: np.ndarray,
     ) -> None:
-        """Put the decisions of a chunk together, in the order of its records."""
+        """Put the decisions of a chunk together, in the order of its records, but for those that are `open_still`."""
         count = len(chunk.rows)
         place = np.arange(count)
         asked = np.concatenate([np.empty(0, np.int64), *(one.places for one in outcomes)])
@@ -67,14 +70,16 @@ class Gather:
         none = pa.nulls(count, pa.list_(pa.string()))
         sets = pa.concat_arrays([none, *(self._changed(one) for one in outcomes)]).take(pa.array(place))
         self.sample(records.rows, records.values, alone, None, np.full(count, -1), {})
-        for name, number in zip(NAMES, np.bincount(codes, minlength=len(NAMES)), strict=True):
+        kept = ~open_still
+        for name, number in zip(NAMES, np.bincount(codes[kept], minlength=len(NAMES)), strict=True):
             self.result.counts[name] += int(number)
-        self.result.records += count
+        self.result.records += int(kept.sum())
         names = pa.DictionaryArray.from_arrays(pa.array(codes), pa.array(NAMES))
         keys = self._keys(records, outcomes, pending)
         table = [pa.array(chunk.rows), names, reasons, sets, *keys]
-        self.result._decisions.put(pa.table(table, names=self.result._shape.names))
-        self._note_rejects(chunk, codes == REJECT, reasons)
+        noted = pa.table(table, names=self.result._shape.names)
+        self.result._decisions.put(noted if kept.all() else noted.filter(pa.array(kept)))
+        self._note_rejects(chunk, (codes == REJECT) & kept, reasons)
 
     def _changed(self, outcome: Outcome) -> pa.Array:
         """For each record of a meeting the columns that its update changes, counted as well."""

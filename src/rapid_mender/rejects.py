@@ -18,7 +18,8 @@ import pyarrow.types as pt
 from .core.cast import as_text, plain, textual
 from .core.records import REJECT_COLUMNS
 from .core.schema import Column, TableInfo
-from .errors import JobError, StoreError
+from .errors import Error, JobError, StoreError
+from .incoming import open_incoming
 from .incoming.rejected import FORMULA, FORMULAS, ROW
 from .result import Result
 from .stores.base import Session
@@ -43,6 +44,26 @@ def check_rejects_path(path: str, batch: Any = None) -> None:
         raise JobError(f"rejects: {path} is the batch itself; name another file")
     if not _is_ours(path):
         raise JobError(f"rejects: {path} is there already, and is no file of rejects; name another file, or move it")
+
+
+def _say_the_same(there: str, new: str) -> bool:
+    """Whether a file of rejects has nothing that the new one has not, but for the number of its batch."""
+    size = os.path.getsize(there)
+    if not size or max(size, os.path.getsize(new)) > _COMPARED:
+        return not size
+    try:
+        return _said(there) == _said(new)
+    except (OSError, Error):
+        return False
+
+
+def _said(path: str) -> tuple[list[pa.Table], list[Any]]:
+    """What a file of rejects says, but for the number of its batch."""
+    source, records = open_incoming(path), []
+    for chunk in source:
+        names = [name for name in chunk.raw.column_names if name != "rmend_batch"]
+        records.append(chunk.raw.select(names))
+    return records, list(source.broken)
 
 
 def _is_ours(path: str) -> bool:
@@ -72,7 +93,8 @@ class RejectsFile:
         self.drop()
         self.path = os.path.realpath(self.path)
         try:
-            with tempfile.NamedTemporaryFile(dir=os.path.dirname(self.path), prefix=".rmend-", delete=False) as file:
+            folder, ending = os.path.dirname(self.path), os.path.splitext(self.path)[1]
+            with tempfile.NamedTemporaryFile(dir=folder, prefix=".rmend-", suffix=ending, delete=False) as file:
                 self._waiting = file.name
                 self._write(result, file)
             os.chmod(self._waiting, 0o666 & ~_umask())
@@ -128,7 +150,8 @@ class RejectsFile:
 
     def _set_aside(self) -> str | None:
         """Give what is in the file's place another name, if that is worth it."""
-        if not os.path.getsize(self.path):
+        assert self._waiting is not None
+        if _say_the_same(self.path, self._waiting):
             os.unlink(self.path)
             return None
         stem, ending = os.path.splitext(self.path)
@@ -199,6 +222,7 @@ def reject_lines(result: Result) -> pa.Table:
 
 _FIXED = ["rmend_row", "rmend_reason", "rmend_text", "rmend_record"]
 _TRIES = 100
+_COMPARED = 16 << 20  # bytes
 
 
 def _flat(table: pa.Table) -> pa.Table:

@@ -291,6 +291,7 @@ class Run:
                 return False, done
         if self.job.missing == "delete":
             self._delete_missing(session, writer)
+        self._try_again(session, writer, done)
         self._check_limits(at_end=True)
         if self.groups is not None and self.write:
             self.groups.look_after(session)
@@ -305,13 +306,24 @@ class Run:
         self._prepare_rejects()
         return True, done
 
+    def _try_again(self, session: Session, writer: Writer, done: int) -> None:
+        """Take the records through that were refused for the sake of other rows, as long as some of them land."""
+        last = False
+        while waiting := self.gather.deferred:
+            self.gather.deferred = []
+            for chunk in waiting:
+                self._merge_chunk(session, writer, chunk, done, "last time" if last else "again")
+            last = sum(len(one.rows) for one in self.gather.deferred) == sum(len(one.rows) for one in waiting)
+
     def _landed(self) -> bool:
         return any(self.result.counts[name] for name in ("insert", "update", "delete"))
 
     # -- the way of a chunk ---------------------------------------------------------------------------
 
-    def _merge_chunk(self, session: Session, writer: Writer, chunk: Chunk, done: int) -> None:
-        """Take a chunk through; `done` records went before it."""
+    def _merge_chunk(self, session: Session, writer: Writer, chunk: Chunk, done: int, time: str = "first") -> None:
+        """Take a chunk through; `done` records went before it. `time`: "again" if it was refused before, for now;
+        "last time" if it would stay so.
+        """
         batch, plan = self.batch, self.plan
         records = batch.read(chunk)
         batch.check(session, records)
@@ -332,7 +344,8 @@ class Run:
             values = records.values if index is None else records.values.take(index)
             some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
             meeting = meet(session, plan, layout, values, some, self.now)
-            self.fired.add(meeting.fired)
+            if time == "first":
+                self.fired.add(meeting.fired)
             outcomes.append(Outcome(places, meeting.decisions, meeting.patterns, meeting.found))
             if self.groups is not None:
                 outcomes[-1].groups = self.groups.of_met(meeting)
@@ -344,15 +357,19 @@ class Run:
                     records.rows[places], values, meeting.decisions, meeting.existing, meeting.found, meeting.changed
                 )
             self.progress("merging", done + start, self.batch.rows)
+        open_still = np.zeros(len(records.rows), bool)
         for outcome, writes in zip(outcomes, pending, strict=True):
-            settle(plan, outcome, writes)
+            for_now = settle(plan, outcome, writes) & (time != "last time")
+            open_still[outcome.places[for_now]] = True
             if self.groups is not None and outcome.groups is not None:
-                self.groups.count(outcome.groups, outcome.decisions.codes)
+                self.groups.count(outcome.groups.filter(pa.array(~for_now)), outcome.decisions.codes[~for_now])
+        if open_still.any():
+            self.gather.deferred.append(Chunk(chunk.raw.filter(pa.array(open_still)), chunk.rows[open_still]))
         if self.groups is not None:
             closed = np.flatnonzero(alone.codes >= 0)
             some = records.values.take(pa.array(closed))
             self.groups.count(self.groups.of_records(some), alone.codes[closed])
-        self.gather.note(chunk, records, alone, outcomes, pending)
+        self.gather.note(chunk, records, alone, outcomes, pending, open_still)
 
     def _delete_missing(self, session: Session, writer: Writer) -> None:
         """Delete the rows of the table that did not come. A batch without a record is no copy of anything."""

@@ -11,7 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from .core import changes as changes_of
-from .core.compare import Patterns
+from .core.compare import Patterns, differs
 from .core.decide import DELETE, INSERT, REJECT, UPDATE
 from .core.existing import Existing
 from .core.keys import one_array
@@ -19,7 +19,7 @@ from .history import Recorder, odd_cells
 from .marks import marking
 from .meeting import Meeting, Outcome
 from .plan import Plan
-from .stores.base import Refusals, Session, Written
+from .stores.base import ForNow, Refusals, Session, Written, refused_too
 
 
 @dataclass
@@ -75,6 +75,12 @@ class Writer:
         texts = patterns.texts(changes_of.spell_changed).take(index)
         if written.rows is not None:
             old, texts = old.take(written.rows), texts.take(pa.array(written.rows))
+            as_it_was = _as_it_was(old, written.stored)
+            if as_it_was.any():  # by the will of a trigger
+                refused = refused_too(written.refusals, written.rows[as_it_was])
+                landed = np.flatnonzero(~as_it_was)
+                written = Written(written.stored.take(landed), written.rows[landed], refused)
+                old, texts = old.take(landed), texts.take(pa.array(landed))
         changes = changes_of.build(self.plan.info, "update", old.values, written.stored.values, texts)
         self.recorder.record("update", changes, odd_cells(old=old, new=written.stored), [written])
         return written
@@ -116,6 +122,15 @@ class Writer:
         return steps
 
 
+def _as_it_was(old: Existing, stored: Existing) -> np.ndarray:
+    """A mask of the rows that are after an update what they were before."""
+    names = old.values.column_names
+    mask = ~np.any([differs(one_array(old.values[n]), one_array(stored.values[n])) for n in names], axis=0)
+    for cells in (*old.odd.values(), *stored.odd.values()):
+        mask &= ~cells.mask
+    return mask
+
+
 def _together(meeting: Meeting, rows: np.ndarray) -> list[np.ndarray]:
     """The places in `rows` of those that can be updated by one statement, which sets a column in all of its rows.
 
@@ -132,17 +147,24 @@ def _together(meeting: Meeting, rows: np.ndarray) -> list[np.ndarray]:
     return [places for places in groups if len(places)]
 
 
-def settle(plan: Plan, outcome: Outcome, pending: Sequence[Pending]) -> None:
-    """Reject the records that the store refused, with its own reason. Waits until that is known."""
+def settle(plan: Plan, outcome: Outcome, pending: Sequence[Pending]) -> np.ndarray:
+    """Reject the records that the store refused, with its own reason. Waits until that is known.
+
+    Returns a mask of those that it refused for the sake of other rows.
+    """
+    for_now = np.zeros(len(outcome.places), bool)
     for one in pending:
         refusals = one.refusals()
         if refusals:
             places = np.fromiter(refusals, np.int64, len(refusals))
             order = np.argsort(places)
-            reasons = [in_words(plan, reason) for reason in refusals.values()]
+            given = list(refusals.values())
+            reasons = [in_words(plan, reason) for reason in given]
             mask = np.zeros(len(outcome.places), bool)
             mask[one.records[places]] = True
             outcome.decisions.put(mask, REJECT, pa.array([reasons[at] for at in order.tolist()], pa.string()))
+            for_now[one.records[places[[isinstance(reason, ForNow) for reason in given]]]] = True
+    return for_now
 
 
 def in_words(plan: Plan, reason: str) -> str:

@@ -113,7 +113,7 @@ missing = "delete"
 scope = "district = 'Saltgate' AND NOT felled"
 delete = "mark"
 mark = {felled = true}
-max_deletes = "1%"
+max_deletes = "5%"
 """,
 }
 

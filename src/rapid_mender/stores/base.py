@@ -46,13 +46,26 @@ def kept(settled: Settled) -> pa.Table:
 class Refused(StoreError):
     """The database does not take a row: a constraint, or a trigger that says no. `reason` is its own."""
 
-    def __init__(self, where: str, reason: str, constraint: str = "", unique: bool = False) -> None:
+    def __init__(
+        self, where: str, reason: str, constraint: str = "", unique: bool = False, refers: bool = False
+    ) -> None:
+        """`unique`: another row has the same value; `refers`: a row that is referred to is not there."""
         self.reason, self.constraint, self.unique = reason, constraint, unique
+        if unique or refers or reason.startswith(("UNIQUE constraint", "FOREIGN KEY constraint")):
+            self.reason = ForNow(reason)
         super().__init__(f"{where}: the database refused: {reason}")
 
 
 class Conflict(StoreError):
     """Another program wrote at the same time; all of the transaction is to be done again."""
+
+
+KEPT = "a trigger seems to have dropped the row, or kept it as it was"
+"""The reason where the database said nothing, and a row is not as it was to be."""
+
+
+class ForNow(str):
+    """A reason for not taking a row that lies with other rows: it may be gone when these are written too."""
 
 
 Refusals = Mapping[int, str]
@@ -77,6 +90,12 @@ class Written:
         mask = np.ones(count, bool)
         mask[list(self.refusals())] = False
         return mask
+
+
+def refused_too(refused: Callable[[], Refusals], rows: np.ndarray) -> Callable[[], Refusals]:
+    """What was refused, and the rows of which nobody said so."""
+    every = {**refused(), **dict.fromkeys(rows.tolist(), KEPT)}
+    return lambda: every
 
 
 class Session(ABC):

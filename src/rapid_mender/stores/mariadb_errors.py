@@ -12,7 +12,7 @@ from .mariadb_wire import ASKED_FOR_A_FILE, NO_PASSWORD
 from .sql_link import Lost
 
 _RETRY = (1213, 1205, 1020, 1050)  # deadlock, lock wait time-out, read row changed, table made by another merge
-_UNIQUE = (1062, 1586)
+_UNIQUE, _REFERS = (1062, 1586), (1216, 1217, 1451, 1452)
 _REFUSALS = (
     1048, 1062, 1169, 1216, 1217, 1263, 1264, 1265, 1292, 1364, 1365, 1366, 1367, 1369, 1406, 1411, 1416, 1425, 1441,
     1451, 1452, 1526, 1557, 1586, 1644, 1690, 1748, 1761, 1762, 1903, 1906, 1977, 3819, 4025, 4078,
@@ -51,7 +51,9 @@ def _in_words(where: str, error: Exception, state: Callable[[], str], sql: str) 
         key = re.search(r"for key '([^']*)'", text)
         # which row of a statement it was says nothing to people who sent another batch
         reason = re.sub(r" at row \d+$", "", text)
-        return Refused(where, reason, key[1].split(".")[-1] if key else "", unique=code in _UNIQUE)
+        return Refused(
+            where, reason, key[1].split(".")[-1] if key else "", unique=code in _UNIQUE, refers=code in _REFERS
+        )
     if code in (ASKED_FOR_A_FILE, NO_PASSWORD):
         return StoreError(f"{where}: {text}; the connection was closed, and what was not committed is undone")
     if code in _RIGHTS:

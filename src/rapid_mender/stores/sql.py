@@ -18,7 +18,7 @@ from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
-from .base import Refusals, Refused, Written
+from .base import KEPT, Refusals, Refused, Written
 from .sql_link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink, together
 from .sql_reading import NUMBER, SQLReading
 from .sql_text import text_sql
@@ -115,9 +115,16 @@ class SQLSession(SQLReading):
             sql = f"{into}SELECT {values} FROM {stage} AS s WHERE {within} ORDER BY s.c0"
             if not sent.names:  # the database fills all of it, and knows that of one row only
                 sql = f"INSERT INTO {sent.table.sql} {self.no_values}"
-            return link.returning(sql, picks) if picks else link.run(sql)
+            return self._whole(link.returning(sql, picks) if picks else link.run(sql), count, sent.table)
 
         return self._in_parts(link, sent, rows, write, singly=not sent.names)
+
+    def _whole(self, written: Any, count: int, table: Described) -> Any:
+        """What was written. Raises Refused if it is less than `count` rows, and triggers may have kept the others."""
+        number = written.num_rows if isinstance(written, pa.Table) else written
+        if table.info.triggers and 0 <= number < count:
+            raise Refused(self.where, KEPT)
+        return written
 
     def _in_parts(
         self, link: SQLLink, sent: Sent, rows: Rows, write: Callable[[str, str, int], Any], singly: bool = False
@@ -182,7 +189,8 @@ class SQLSession(SQLReading):
 
             def write(stage: str, within: str, count: int) -> Any:
                 sql = self._updating(table, sets, stage, f"{where} AND {within}")
-                return self._concerned(link.run(sql), count, table) if back is None else link.returning(sql, back)
+                done = self._concerned(link.run(sql), count, table) if back is None else link.returning(sql, back)
+                return done if back is None else self._whole(done, count, table)
 
             return self._in_parts(link, Sent(table, names), sent, write)
 
@@ -237,7 +245,9 @@ class SQLSession(SQLReading):
                 link,
                 Sent(table),
                 self._numbered(self._locating(table, locators)),
-                lambda stage, within, count: link.run(self._deleting(table, stage, f"{where} AND {within}")),
+                lambda stage, within, count: self._whole(
+                    link.run(self._deleting(table, stage, f"{where} AND {within}")), count, table
+                ),
             )[1]
             return {int(keep[at]): reason for at, reason in refused.items()}
 

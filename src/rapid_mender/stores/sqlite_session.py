@@ -14,7 +14,7 @@ from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .background import Background
-from .base import Condition, Refusals, Session, Settled, Written
+from .base import Condition, Refusals, Session, Settled, Written, refused_too
 from .sql_text import name_sql, text_sql
 from .sqlite_link import Link, Locked
 from .sqlite_rows import Rows
@@ -191,6 +191,9 @@ class SQLiteSession(Session):
             found = self._rows(info).since(self._write.settled(), last)
         else:
             found = self.fetch(info, values.select(list(key)).take(pa.array(rows)), fresh=True)
+        if not keyless and len(dropped := np.setdiff1d(np.arange(len(rows)), found.positions)):
+            refused = refused_too(refused, rows[dropped])
+            rows = np.delete(rows, dropped)
         if found.values.num_rows != len(rows):
             raise StoreError(
                 f"{self.where}: {len(rows)} rows were inserted into {info.name!r} and "
@@ -295,10 +298,13 @@ class SQLiteSession(Session):
             return {int(keep[at]): reason for at, reason in found.items()}
 
         done = self._write.later(work)
+        refused: Callable[[], Refusals] = done.result
         if info.triggers:
-            done.result()
+            gone = np.delete(np.arange(len(rows.positions)), list(done.result()))
+            still = self._rows(info).again(self._write.settled(), rows.locators.take(pa.array(gone)))
+            refused = refused_too(done.result, gone[still.positions])
             self._count_beside(info, rows.locators)
-        return Written(rows, None, done.result)
+        return Written(rows, None, refused)
 
     def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
         lines = []

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 from collections.abc import Callable, Sequence
 from decimal import Decimal
 from typing import Any
@@ -85,11 +86,18 @@ class Compiler:
         text = str(part.this)
         if text.isdigit() and int(text) < 2**63:
             return constant(part, pa.scalar(int(text), INT), int(text))
-        if "e" in text.lower():
-            return constant(part, pa.scalar(float(text), FLOAT), float(text))
         try:
-            return constant(part, pa.scalar(Decimal(text)), Decimal(text))
-        except (ArithmeticError, pa.ArrowInvalid):
+            if "e" in text.lower():
+                number = float(text)
+                if not math.isinf(number):
+                    return constant(part, pa.scalar(number, FLOAT), number)
+                raise self.wrong(part, f"{text} is larger than every number here")
+            exact = Decimal(text)
+        except (ValueError, ArithmeticError):
+            raise self.wrong(part, f"{text} is no number") from None
+        try:
+            return constant(part, pa.scalar(exact), exact)
+        except pa.ArrowInvalid:
             raise self.wrong(part, f"{text} has more digits than can be counted with; write it as 1.5e3") from None
 
     def column(self, part: exp.Column) -> Node:
@@ -185,6 +193,8 @@ class Compiler:
     def in_(self, part: exp.In) -> Node:
         if part.args.get("query") is not None or part.args.get("unnest") is not None:
             raise self.wrong(part, "a subquery cannot stand here: an expression sees one record at a time")
+        if not part.expressions:
+            raise self.wrong(part, "IN takes one value at least: IN (1, 2)")
         value, *others = self.alike([part.this, *part.expressions], "these cannot be compared")
         if len(others) > 8 and all(one.literal is not None for one in others):
             none = Env(1, {}, None)  # type: ignore[arg-type]  # literals ask nothing of it

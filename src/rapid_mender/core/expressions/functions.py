@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Callable
+from decimal import Decimal
 from typing import TYPE_CHECKING, Any
 
 import pyarrow as pa
@@ -51,7 +52,8 @@ def math_(work: Compiler, part: exp.Binary) -> Node:
 def minus(work: Compiler, part: exp.Neg) -> Node:
     node = work.of("number", part.this, "-")
     if node.literal is not None:
-        return constant(part, pa.scalar(-node.literal, node.type), -node.literal)
+        negative = node.literal.copy_negate() if isinstance(node.literal, Decimal) else -node.literal
+        return constant(part, pa.scalar(negative, node.type), negative)
     return computed(part, kernels.negate, node)
 
 

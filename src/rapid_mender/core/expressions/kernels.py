@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable
-from decimal import Decimal
+from decimal import ROUND_HALF_UP, Decimal, localcontext
 from typing import Any
 
 import numpy as np
@@ -16,6 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.types as pt
 
+from ..cast import as_text
 from ..cast import cast as cast_to_column
 from ..masks import Marks, either, mask_of, nulled, some
 from ..schema import Column
@@ -102,14 +103,11 @@ def _decimals(op: str, a: pa.Array, b: pa.Array) -> Cells | None:
     a, b = to(a, as_decimal(a.type)), to(b, as_decimal(b.type))
     (p1, s1), (p2, s2) = (a.type.precision, a.type.scale), (b.type.precision, b.type.scale)
     if op == "%":
-        quotient = _decimals("/", a, b)
-        if quotient is None:
-            return None
-        whole = pc.trunc(quotient.values)
-        taken = _decimals("*", pc.cast(whole, decimal(whole.type.precision - whole.type.scale, 0)), b)
-        return None if taken is None else _decimals("-", a, taken.values)
+        return _decimal_remainder(a, b)
     if op == "/":
         more = max(0, _QUOTIENT_SCALE - s1)
+        if p1 + more > 76:
+            return None
         a = pc.cast(a, pa.decimal256(p1 + more, s1 + more))
         p1, s1 = p1 + more, s1 + more
         precision = p1 - s1 + s2 + max(6, s1 + p2 + 1)
@@ -122,6 +120,31 @@ def _decimals(op: str, a: pa.Array, b: pa.Array) -> Cells | None:
     if precision > 38:
         a, b = pc.cast(a, pa.decimal256(p1, s1)), pc.cast(b, pa.decimal256(p2, s2))
     return Cells(_CHECKED[op](a, b))
+
+
+def _decimal_remainder(a: pa.Array, b: pa.Array) -> Cells | None:
+    """Exact, with the sign of the first."""
+    (p1, s1), (p2, s2) = (a.type.precision, a.type.scale), (b.type.precision, b.type.scale)
+    scale = max(s1, s2)
+    width = max(p1 - s1, p2 - s2, 1) + scale
+    if width > 76:
+        return None
+    kind = decimal(width, scale)
+    null = mask_of(pc.or_(pc.is_null(a), pc.is_null(b)))
+    if width <= 18:
+        x, y = (_counts(pc.cast(one, pa.decimal128(width, scale))) for one in (a, b))
+        counts = np.where(null, 0, np.fmod(x, np.where(null, 1, y)))
+        words = np.stack([counts, counts >> 63], axis=1)
+        return Cells(pa.Array.from_buffers(kind, len(a), [pa.array(~null).buffers()[1], pa.py_buffer(words)]))
+    with localcontext(prec=200):
+        pairs = zip(a.to_pylist(), b.to_pylist(), strict=True)
+        return Cells(pa.array([None if x is None or y is None else x % y for x, y in pairs], kind))
+
+
+def _counts(values: pa.Array) -> np.ndarray:
+    """Decimals of at most 18 digits as counts of their last digit."""
+    words = np.frombuffer(values.buffers()[1], np.int64).reshape(-1, 2)
+    return words[values.offset : values.offset + len(values), 0]
 
 
 def negate(values: pa.Array) -> Cells:
@@ -142,13 +165,30 @@ def rounded(values: pa.Array, digits: int) -> Cells:
     if pt.is_integer(values.type) and digits >= 0:
         return Cells(values)
     if pt.is_integer(values.type):
-        done = pc.round(to(values, pa.decimal128(19, 0)), ndigits=digits, round_mode="half_towards_infinity")
-        return cast(done, INT, None)
+        return cast(_rounded_decimals(to(values, pa.decimal128(19, 0)), digits).values, INT, None)
     if pt.is_decimal(values.type):
-        digits = min(digits, values.type.scale)
-        wider = decimal(min(values.type.precision + 1, 76), values.type.scale)
-        return Cells(pc.round(to(values, wider), ndigits=digits, round_mode="half_towards_infinity"))
-    return Cells(pc.round(values, ndigits=digits, round_mode="half_towards_infinity"))
+        return _rounded_decimals(values, min(digits, values.type.scale))
+    if digits < 0:
+        return Cells(pc.round(values, ndigits=digits, round_mode="half_towards_infinity"))
+    small = pc.less(pc.abs(values), 2.0**53)  # a larger float has no digits behind the point, and must not overflow
+    done = pc.round(pc.if_else(small, values, 0.0), ndigits=digits, round_mode="half_towards_infinity")
+    return Cells(pc.if_else(small, done, values))
+
+
+def _rounded_decimals(values: pa.Array, digits: int) -> Cells:
+    precision, scale = values.type.precision, values.type.scale
+    wider = decimal(min(precision + 1, 76), scale)
+    if -digits > precision - scale:  # less than half of what is rounded to
+        zeros = pa.repeat(pa.scalar(Decimal(0), wider), len(values))
+        return Cells(pc.if_else(pc.is_valid(values), zeros, pa.scalar(None, wider)))
+    if not pt.is_decimal256(wider):
+        return Cells(pc.round(pc.cast(values, wider), ndigits=digits, round_mode="half_towards_infinity"))
+    with localcontext(prec=200):  # Arrow does not round all of these
+        step, most = Decimal(1).scaleb(-digits), Decimal(10) ** (wider.precision - scale)
+        done = [None if v is None else v.quantize(step, ROUND_HALF_UP) for v in values.to_pylist()]
+        kept = [None if v is None or abs(v) >= most else v.quantize(Decimal(1).scaleb(-scale)) for v in done]
+    out = pa.array(kept, wider)
+    return Cells(out, some(mask_of(pc.and_(pc.is_null(out), pc.is_valid(values)))))
 
 
 # -- text -------------------------------------------------------------------------------------------
@@ -279,15 +319,23 @@ def extract(field: str, values: pa.Array) -> pa.Array:
 def cast(values: pa.Array, kind: pa.DataType, length: int | None) -> Cells:
     """CAST: to whole numbers towards zero, to decimals half away from zero, to a shorter text by cutting."""
     if pt.is_integer(kind) and family(values.type) == "number" and not pt.is_integer(values.type):
-        values = pc.trunc(values)
+        values = _truncated(values) if pt.is_decimal(values.type) else pc.trunc(values)
     if pt.is_integer(kind) and family(values.type) == "text":
         values = pc.utf8_trim_whitespace(values)
     done, bad = cast_to_column(values, Column("", kind))
-    if bad is None and family(values.type) == "text" and family(kind) != "text":
-        bad = mask_of(pc.is_valid(values)) & mask_of(pc.is_null(done))  # an empty text is no number
+    if family(values.type) == "text" and family(kind) != "text":
+        bad = either(bad, mask_of(pc.is_valid(values)) & mask_of(pc.is_null(done)))  # an empty text is no number
     if length is not None:
         done = pc.utf8_slice_codeunits(done, 0, length)
     return Cells(done, some(bad) if bad is not None else None)
+
+
+def _truncated(values: pa.Array) -> pa.Array:
+    precision, scale = values.type.precision, values.type.scale
+    if scale <= 0 or (not pt.is_decimal256(values.type) and scale < precision):
+        return pc.trunc(values)
+    whole = pc.replace_substring_regex(as_text(values)[0], r"\..*$", "")  # Arrow does not cut all of these
+    return pc.cast(whole, decimal(max(precision - scale, 1), 0))
 
 
 def choose(env: Env, cases: list[tuple[Cells, Cells]], default: Cells, kind: pa.DataType) -> Cells:
@@ -309,4 +357,4 @@ def choose(env: Env, cases: list[tuple[Cells, Cells]], default: Cells, kind: pa.
             values = pc.if_else(pa.array(taken), to(result.values, kind), values)
         if result.failed is not None:
             failed = either(failed, result.failed & taken)
-    return Cells(values, failed)
+    return Cells(values if failed is None else nulled(values, failed), failed)
