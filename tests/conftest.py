@@ -18,12 +18,7 @@ from rapid_mender.stores import company
 
 from . import servers
 
-settings.register_profile(
-    "default",
-    deadline=None,
-    max_examples=60,
-    suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large],
-)
+settings.register_profile("default", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 settings.register_profile("unshrunk", settings.get_profile("default"), phases=[Phase.explicit, Phase.generate])
 settings.load_profile("default")
 
@@ -43,10 +38,7 @@ def _no_company() -> Iterator[None]:
     """The threads of the test runner open no store: else every SQLite file would be opened in another process."""
     theirs = set(threading.enumerate())
     others_run = company.others_run
-    company.others_run = lambda: (
-        others_run()
-        and any(one not in theirs and one is not threading.current_thread() for one in threading.enumerate())
-    )
+    company.others_run = lambda: others_run() and any(one not in theirs and one is not threading.current_thread() for one in threading.enumerate())
     yield
     company.others_run = others_run
 
@@ -68,15 +60,7 @@ def rmend(tmp_path: Any) -> Callable[..., Ran]:
 
     def run(*words: Any, **env: str) -> Ran:
         command = [sys.executable, "-m", "rapid_mender", *map(str, words)]
-        done = subprocess.run(
-            command,
-            cwd=tmp_path,
-            capture_output=True,
-            text=True,
-            timeout=120,
-            env=os.environ | env,
-            check=False,
-        )
+        done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, timeout=120, env=os.environ | env, check=False)
         assert "Traceback" not in done.stderr, done.stderr
         return Ran(done.returncode, done.stdout, done.stderr)
 

@@ -63,15 +63,10 @@ def write_on(url: str, seconds: float, log: Path) -> None:
 def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dict[str, int]:
     """Let them write, and check what came of it. Raises AssertionError if it is no serial order."""
     run("CREATE TABLE trees (tag_no bigint PRIMARY KEY, height bigint, edits bigint NOT NULL DEFAULT 0)")
-    rm.merge(
-        rm.Job(store=url, table="trees", key="tag_no"), [{"tag_no": n, "height": -(10**9) - n} for n in range(_ROWS)]
-    )
+    rm.merge(rm.Job(store=url, table="trees", key="tag_no"), [{"tag_no": n, "height": -(10**9) - n} for n in range(_ROWS)])
     words = [["merge", str(n)] for n in range(1, merging + 1)] + [["write", "0"]]
     started = [
-        subprocess.Popen(
-            [sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True
-        )
-        for w in words
+        subprocess.Popen([sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True) for w in words
     ]
     said = [one.communicate(timeout=seconds + 120)[1] for one in started]
     assert all(one.returncode == 0 for one in started), said
@@ -108,9 +103,7 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
     for batch, _, records in merges:
         numbers = [change["change_no"] for change in by_batch[batch]]
         assert numbers == list(range(numbers[0], numbers[0] + len(numbers))), "two batches are mixed"
-        assert {c["new_tag_no"]: c["new_height"] for c in by_batch[batch]} == {
-            r["tag_no"]: r["height"] for r in records
-        }
+        assert {c["new_tag_no"]: c["new_height"] for c in by_batch[batch]} == {r["tag_no"]: r["height"] for r in records}
     assert len(by_batch) == len(merges) + 1
     return {"merges": len(merges), "edits": len(edits), "retries": sum(one[1] for one in merges)}
 

@@ -29,13 +29,7 @@ from . import servers
 
 _JOB = 'store = "{}"\ntable = "trees"\nkey = "tag_no"\nincoming = "batch.csv"\n'
 _TREES = TableInfo(
-    "trees",
-    (
-        Column("tag_no", pa.int64(), nullable=False),
-        Column("height_m", pa.float64()),
-        Column("note", pa.string()),
-    ),
-    ("tag_no",),
+    "trees", (Column("tag_no", pa.int64(), nullable=False), Column("height_m", pa.float64()), Column("note", pa.string())), ("tag_no",)
 )
 
 
@@ -80,9 +74,7 @@ def _wait_for(done: Callable[[], bool], seconds: float) -> None:
         time.sleep(0.002)
 
 
-def kill_merges(
-    where: Place, folder: Path, rows: int, kills: int, seed: int, commit_every: int | None = None
-) -> list[str]:
+def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, commit_every: int | None = None) -> list[str]:
     """Kill `kills` merges of `rows` records; say for each whether the register was before or after.
 
     Raises AssertionError if it was ever between, if the history does not agree, or if a next run does not finish.

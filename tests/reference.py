@@ -114,9 +114,7 @@ def _age(value: Any) -> tuple[Any, ...]:
     return (0,) if value is None else (1, value)
 
 
-def _one(
-    out: Outcome, record: Row, key: list[str], name: tuple[Any, ...] | None, options: Options
-) -> tuple[str, set[str]]:
+def _one(out: Outcome, record: Row, key: list[str], name: tuple[Any, ...] | None, options: Options) -> tuple[str, set[str]]:
     met = [row for row in out.table if name and all(same(row[c], v) for c, v in zip(key, name, strict=True))]
     if len(met) > 1:
         return "reject", set()

@@ -29,13 +29,7 @@ _RUNNING = {
 }
 _BINARIES = {"postgresql": ("initdb", "pg_ctl"), "mariadb": ("mariadb-install-db", "mariadbd")}
 _PACKAGES = {"postgresql": "postgresql", "mariadb": "mariadb-server"}
-_FOLDERS = (
-    "/usr/lib/postgresql/*/bin",
-    "/usr/pgsql-*/bin",
-    "/opt/homebrew/opt/*/bin",
-    "/usr/local/opt/*/bin",
-    "/usr/sbin",
-)
+_FOLDERS = ("/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/opt/homebrew/opt/*/bin", "/usr/local/opt/*/bin", "/usr/sbin")
 
 
 class NoServer(Exception):
@@ -81,12 +75,7 @@ def _binary(kind: str, name: str) -> str:
         if shutil.which("apt-get") is None or os.geteuid() != 0:
             break
         for words in (["update", "-q"], ["install", "-y", "-q", "--no-install-recommends", _PACKAGES[kind]]):
-            subprocess.run(
-                ["apt-get", *words],
-                check=False,
-                capture_output=True,
-                env=os.environ | {"DEBIAN_FRONTEND": "noninteractive"},
-            )
+            subprocess.run(["apt-get", *words], check=False, capture_output=True, env=os.environ | {"DEBIAN_FRONTEND": "noninteractive"})
     raise NoServer(
         f"the tests need a {kind} server: none answers at {' or '.join(_RUNNING[kind])}, {name} is not installed, and "
         f"it cannot be installed here. Install {_PACKAGES[kind]}, or set RMEND_TEST_{kind.upper()} to a store URL"

@@ -69,12 +69,7 @@ def _memory(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]]) -> It
 
 @contextmanager
 def _sqlite(
-    schema: pa.Schema,
-    key: list[str],
-    rows: list[dict[str, Any]],
-    how: str = "",
-    indexed: bool = True,
-    apart: bool = False,
+    schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], how: str = "", indexed: bool = True, apart: bool = False
 ) -> Iterator[Place]:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "it's a register.db"
@@ -113,13 +108,9 @@ def _mariadb(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], inde
     yield _filled(database.store, key, rows)
 
 
-def _definition(
-    quoted: Callable[[str], str], schema: pa.Schema, key: list[str], types: dict[pa.DataType, str], indexed: bool
-) -> str:
+def _definition(quoted: Callable[[str], str], schema: pa.Schema, key: list[str], types: dict[pa.DataType, str], indexed: bool) -> str:
     declared = DECLARED | types
-    lines = [
-        f"{quoted(f.name)} {declared[f.type]}{'' if f.nullable and f.name not in key else ' NOT NULL'}" for f in schema
-    ]
+    lines = [f"{quoted(f.name)} {declared[f.type]}{'' if f.nullable and f.name not in key else ' NOT NULL'}" for f in schema]
     if indexed:
         lines.append(f"PRIMARY KEY ({', '.join(quoted(name) for name in key)})")
     return f"CREATE TABLE {quoted(TABLE)} ({', '.join(lines)})"

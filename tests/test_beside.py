@@ -128,9 +128,7 @@ def test_connections_that_stay_open_and_code_that_opens_the_file(tmp_path: Path)
         connection.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, v INTEGER CHECK (v < 9))")
         apart = rm.Job(store=rm.SQLiteStore(refusing), table="t", key="id")
         result = rm.merge(apart, [{"id": n, "v": n} for n in range(12)])
-        assert (
-            result.rejects["rmend_reason"].to_pylist() == ["the database refused: CHECK constraint failed: v < 9"] * 3
-        )
+        assert result.rejects["rmend_reason"].to_pylist() == ["the database refused: CHECK constraint failed: v < 9"] * 3
         with pytest.raises(rm.StoreError, match="no such table"):
             list(_query(refusing, "SELECT * FROM nowhere"))
 

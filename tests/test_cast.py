@@ -44,10 +44,7 @@ def reference(text: str, kind: pa.DataType) -> Any:
         number = int(text.split(".")[0]) if re.fullmatch(r"[+-]?[0-9]+(\.0*)?", text, re.A) else None
         return number if number is not None and limits.min <= number <= limits.max else BAD
     if pt.is_boolean(kind):
-        said = [
-            text.lower() in words
-            for words in (("true", "t", "yes", "y", "1", "1.0", "on"), ("false", "f", "no", "n", "0", "0.0", "off"))
-        ]
+        said = [text.lower() in words for words in (("true", "t", "yes", "y", "1", "1.0", "on"), ("false", "f", "no", "n", "0", "0.0", "off"))]
         return said[0] if any(said) else BAD
     if pt.is_floating(kind) and re.fullmatch("[+-]?(inf|infinity|nan)", text, re.I):
         return repr(float(text))
@@ -99,11 +96,7 @@ def outcome(values: pa.Array, kind: pa.DataType) -> list[Any]:
     return [(BAD if v is None else f"{v} although bad") if mark else v for v, mark in zip(found, marks, strict=True)]
 
 
-_NINES = [
-    part
-    for n in (27, 28, 29, 33, 37, 38, 39, 66, 67, 75, 76, 77, 100)
-    for part in ("9" * n, "-" + "9" * n + ".5", "0." + "9" * n)
-]
+_NINES = [part for n in (27, 28, 29, 33, 37, 38, 39, 66, 67, 75, 76, 77, 100) for part in ("9" * n, "-" + "9" * n + ".5", "0." + "9" * n)]
 NUMBERS = """0 -0 +0 00 1 -1 +1 007 1. 1.0 -1.0 .5 -.5 +.5 5. . 1.5 2.5 -2.5 0.005 1.005 -1.005 0x10 0X1 1e3 1E3 1e+3 1e-3 1e0005
  1e-0005 0e999 0e9999 1e e5 1e5.5 1_000 1,000 --1 +-1 ١٢ 12.5 99999999.995 99999999.994999 -99999999.995 1e37 1e38 1e39 1e75 1e76
  1e308 1.7976931348623157e308 1.7976931348623159e308 1e309 3.4028234663852886e38 3.4028235677973366e38 3.4028236e38 1e-45 1e-46 5e-324
@@ -116,13 +109,7 @@ DAYS = """2026-01-05 2024-02-29 2026-02-29 1900-02-29 0001-01-01 0000-12-31 9999
  2026-13-01 2026-00-10 2026-01-32 -2026-01-05 +2026-01-05 2026/01/05 1677-09-21 1677-09-20 2262-04-11 2262-04-12 ٢٠٢٦-01-05 5.1.2026""".split()  # fmt: skip
 TIMES = """00:00 00:00:00 00:00:00.000 00:00:00.0000000000 10 1011 10:11 101112 10:11:12 10:11:12.5 10:11:12.123456 10:11:12.123456789 10:11:12.
  24:00 23:59:59.999999999 23:60 10:11:60 1:2:3 23:47:16.854775807 23:47:16.854775808 00:12:43.145224192 00:12:43.145224191""".split()  # fmt: skip
-ZONES = [
-    "Z",
-    "z",
-    *"+00 +00:00 -00:00 +02:00 +0200 -0130 +14:00 +23:59 +24:00 +99:59 +1:00 +01:60 UTC +02:00:00".split(),
-    " +02:00",
-    " Z",
-]
+ZONES = ["Z", "z", *"+00 +00:00 -00:00 +02:00 +0200 -0130 +14:00 +23:59 +24:00 +99:59 +1:00 +01:60 UTC +02:00:00".split(), " +02:00", " Z"]
 STAMPS = [
     *(f"{day}{mark}{hour}" for day in DAYS for mark in " Tt" for hour in TIMES),
     *(f"{day}{hour}{zone}" for day in DAYS for hour in ("", " 10:11", "T23:59:59.999999999") for zone in ZONES),
@@ -141,9 +128,7 @@ def test_texts_are_cast_as_python_reads_them(kind: pa.DataType) -> None:
         assert (text, outcome(pa.array([text]), kind)) == (text, [want])
 
 
-_INTS = [
-    sign * (2**bits + near) for bits in (0, 7, 8, 16, 31, 32, 53, 63, 64) for near in (-1, 0, 1) for sign in (1, -1)
-] + [10**12, 10**19]
+_INTS = [sign * (2**bits + near) for bits in (0, 7, 8, 16, 31, 32, 53, 63, 64) for near in (-1, 0, 1) for sign in (1, -1)] + [10**12, 10**19]
 _FLOATS = [
     0.0,
     -0.0,
@@ -175,15 +160,7 @@ _DECIMALS = [
         + " ".join(_NINES)
     ).split()
 ]
-_DAYS = [
-    date(1, 1, 1),
-    date(9999, 12, 31),
-    date(1677, 9, 21),
-    date(1677, 9, 22),
-    date(2262, 4, 11),
-    date(2262, 4, 12),
-    date(1816, 1, 1),
-]
+_DAYS = [date(1, 1, 1), date(9999, 12, 31), date(1677, 9, 21), date(1677, 9, 22), date(2262, 4, 11), date(2262, 4, 12), date(1816, 1, 1)]
 _EDGES = [
     "1677-09-21 00:12:43.145224",
     "1677-09-21 00:12:43.145225",
@@ -254,10 +231,7 @@ def test_casts(kind: pa.DataType, given: list[Any], wanted: list[Any]) -> None:
     assert [outcome(pa.array([value]), kind)[0] for value in given] == wanted  # a bad neighbour must not matter
 
 
-@given(
-    st.lists(st.tuples(st.text(max_size=20) | st.none(), st.integers(-5, 5) | st.none()), min_size=1, max_size=40),
-    st.integers(0, 2**64 - 1),
-)
+@given(st.lists(st.tuples(st.text(max_size=20) | st.none(), st.integers(-5, 5) | st.none()), min_size=1, max_size=40), st.integers(0, 2**64 - 1))
 def test_rows_hash_alike_exactly_when_they_are_equal(rows: list[tuple[str | None, int | None]], seed: int) -> None:
     columns = [pa.array([a for a, _ in rows], pa.string()), pa.array([b for _, b in rows], pa.int64())]
     hashes = hash_rows(columns, seed).tolist()

@@ -1,4 +1,3 @@
-# ruff: noqa: E501
 """rmend as a user runs it: the demo, what each command prints, exit codes, and bad input."""
 
 from __future__ import annotations
@@ -120,9 +119,7 @@ def test_draft_finds_a_key_that_nobody_declared(rmend: Rmend, demo: Path) -> Non
         connection.execute("CREATE TABLE same (species TEXT)")
         connection.execute("INSERT INTO same VALUES ('x'), ('x')")
     connection.close()
-    text = rmend("draft", "sqlite:///h/register.db", "plain trees", "h/census.csv", "--out", "h/d.toml", "--json").json[
-        "text"
-    ]
+    text = rmend("draft", "sqlite:///h/register.db", "plain trees", "h/census.csv", "--out", "h/d.toml", "--json").json["text"]
     assert 'key = ["district", "tag_no"]    # the smallest set of columns that is unique' in text
     (demo / "same.csv").write_text("species\nx\ny\n")
     none = rmend("draft", "sqlite:///h/register.db", "same", "h/same.csv")
@@ -158,9 +155,7 @@ def test_explain_shows_what_counts_as_the_same_and_every_rule(rmend: Rmend, demo
     with sqlite3.connect(demo / "register.db") as connection:
         connection.execute("UPDATE trees SET species = 'Prunus avium', height_m = 98.9, warden = 'W' WHERE tag_no = 1")
     connection.close()
-    (demo / "survey-1.toml").write_text(
-        text.replace("[columns.warden]", '[columns.condition]\nwrite = "insert"\n[columns.warden]')
-    )
+    (demo / "survey-1.toml").write_text(text.replace("[columns.warden]", '[columns.condition]\nwrite = "insert"\n[columns.warden]'))
     found = rmend("explain", "h/survey-1.toml", "--key", "district=Saltgate", "--key", "tag_no=1", "--json").json
     verdicts = {cell["column"]: cell["verdict"] for cell in found["records"][0]["compared"]}
     assert verdicts == {
@@ -234,9 +229,7 @@ def test_bad_jobs(rmend: Rmend, demo: Path, job: str | None, code: int, message:
 def test_wrong_usage_and_batches_without_records(rmend: Rmend, demo: Path) -> None:
     for words in (["merge"], ["mrege"], ["history", "sqlite:///x.db"], ["history", "h/survey-1.toml", "--key", "x"]):
         assert rmend(*words).code == 2, words
-    assert rmend("history", "h/survey-1.toml", "--key", "tag_no=abc").err == (
-        "rmend: tag_no: 'abc' is not a whole number (INTEGER).\n"
-    )
+    assert rmend("history", "h/survey-1.toml", "--key", "tag_no=abc").err == ("rmend: tag_no: 'abc' is not a whole number (INTEGER).\n")
     (demo / "header.csv").write_text("district,tag_no,height_m,surveyed_on\n")
     (demo / "none.jsonl").write_text("")
     for name in ("header.csv", "none.jsonl"):

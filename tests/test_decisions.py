@@ -1,4 +1,3 @@
-# ruff: noqa: E501
 """Rules, column settings, order, deletes and limits, on every store, against the plain reference."""
 
 from __future__ import annotations
@@ -61,9 +60,7 @@ SCOPES: list[tuple[str | None, Any]] = [
     ("NOT felled", lambda row: row["felled"] is False),
     ("existing.girth >= 10", lambda row: row["girth"] is not None and row["girth"] >= 10),
 ]
-DERIVE = {
-    "note": ("UPPER(incoming.species) || '!'", lambda r: None if r["species"] is None else r["species"].upper() + "!")
-}
+DERIVE = {"note": ("UPPER(incoming.species) || '!'", lambda r: None if r["species"] is None else r["species"].upper() + "!")}
 
 
 class Case:
@@ -95,21 +92,11 @@ class Case:
             "commit_every": draw(st.sampled_from([None, None, 1, 3])),
         }  # fmt: skip
         self.reference = reference.Options(
-            self.options["duplicates"],
-            (),
-            self.options["order"],
-            columns,
-            [],
-            {n: f for n, (_, f) in DERIVE.items()} if derive else {},
+            self.options["duplicates"], (), self.options["order"], columns, [], {n: f for n, (_, f) in DERIVE.items()} if derive else {}
         )
         if plain:
             return
-        rules = draw(
-            st.lists(
-                st.tuples(st.sampled_from(["insert", "update", "delete", "skip", "reject"]), st.sampled_from(RULES)),
-                max_size=3,
-            )
-        )
+        rules = draw(st.lists(st.tuples(st.sampled_from(["insert", "update", "delete", "skip", "reject"]), st.sampled_from(RULES)), max_size=3))
         scope, within = draw(st.sampled_from(SCOPES))
         missing = draw(st.sampled_from(["keep", "delete"]))
         delete = draw(st.sampled_from(["remove", "mark", "archive"]))
@@ -183,11 +170,7 @@ def test_keys_that_are_made_agree_with_the_reference(store: str, case: Case) -> 
         result = case.merge(place)
         decisions = result.decisions.to_pylist()[: len(case.batch)]
         assert [(row["decision"], set(row["changed"] or ())) for row in decisions] == wanted.decided
-        made = [
-            d["tag_no"]
-            for d, r in zip(decisions, case.batch, strict=True)
-            if r["tag_no"] is None and d["decision"] == "insert"
-        ]
+        made = [d["tag_no"] for d, r in zip(decisions, case.batch, strict=True) if r["tag_no"] is None and d["decision"] == "insert"]
         assert None not in made
         kept = [row["tag_no"] for row in wanted.table if row["tag_no"] is not None]  # a deleted row's may come again
         assert len({*made, *kept}) == len(made) + len(kept)

@@ -136,9 +136,7 @@ def near(one: Any, other: Any) -> bool:
 @pytest.fixture(scope="module")
 def database() -> Any:
     connection = sqlite3.connect(":memory:")
-    connection.execute(
-        "CREATE TABLE r (a INTEGER, b INTEGER, x REAL, y REAL, s TEXT, t TEXT, d TEXT, e TEXT, m TEXT, f INT, g INT)"
-    )
+    connection.execute("CREATE TABLE r (a INTEGER, b INTEGER, x REAL, y REAL, s TEXT, t TEXT, d TEXT, e TEXT, m TEXT, f INT, g INT)")
     for row in ROWS:
         connection.execute(f"INSERT INTO r VALUES ({', '.join('?' * len(row))})", [plain(v) for v in row])
     yield connection
@@ -164,18 +162,14 @@ def test_logic_and_arithmetic_over_random_trees(rows: list[tuple[Any, ...]], dat
     number = st.deferred(
         lambda: (
             st.sampled_from(["a", "b", "NULL", "0", "2"])
-            | st.tuples(number, st.sampled_from(["+", "-", "*", "/", "%"]), number).map(
-                lambda p: f"({p[0]} {p[1]} {p[2]})"
-            )
+            | st.tuples(number, st.sampled_from(["+", "-", "*", "/", "%"]), number).map(lambda p: f"({p[0]} {p[1]} {p[2]})")
             | st.tuples(truth, number, number).map(lambda p: f"CASE WHEN {p[0]} THEN {p[1]} ELSE {p[2]} END")
         )
     )
     truth: st.SearchStrategy[str] = st.deferred(
         lambda: (
             st.sampled_from(["f", "TRUE", "NULL"])
-            | st.tuples(number, st.sampled_from(["=", "<", ">=", "<>"]), number).map(
-                lambda p: f"({p[0]} {p[1]} {p[2]})"
-            )
+            | st.tuples(number, st.sampled_from(["=", "<", ">=", "<>"]), number).map(lambda p: f"({p[0]} {p[1]} {p[2]})")
             | st.tuples(truth, st.sampled_from(["AND", "OR"]), truth).map(lambda p: f"({p[0]} {p[1]} {p[2]})")
             | truth.map(lambda p: f"(NOT {p})")
             | truth.map(lambda p: f"({p} IS NOT TRUE)")

@@ -62,22 +62,14 @@ _ROUND = (
 @every
 @pytest.mark.parametrize("rule", ["ON DELETE CASCADE", "ON DELETE SET NULL", "ON UPDATE CASCADE", ""])
 @pytest.mark.parametrize("way", ["itself", "over another"])
-def test_references_that_come_back_are_refused_where_they_would_change_other_rows(
-    kind: str, rule: str, way: str, tmp_path: Path
-) -> None:
+def test_references_that_come_back_are_refused_where_they_would_change_other_rows(kind: str, rule: str, way: str, tmp_path: Path) -> None:
     ddl = [one.format(rule) for one in ([_SELF] if way == "itself" else _ROUND)]
     if kind == "sqlite" and way != "itself":
-        ddl = [
-            f"CREATE TABLE u (id bigint PRIMARY KEY, back bigint, FOREIGN KEY (back) REFERENCES t (id) {rule})",
-            ddl[1],
-        ]
+        ddl = [f"CREATE TABLE u (id bigint PRIMARY KEY, back bigint, FOREIGN KEY (back) REFERENCES t (id) {rule})", ddl[1]]
     with table(kind, tmp_path, *ddl, "INSERT INTO t (id, code) VALUES (1, 'a'), (2, 'b')") as (url, _):
         copy = rm.Job(store=url, table="t", key="id", missing="delete")
         by_code = rm.Job(store=url, table="t", key="code")
-        for job, batch, bad in (
-            (copy, [{"id": 1, "code": "c"}], "DELETE" in rule),
-            (by_code, [{"id": 1, "code": "c"}], "UPDATE" in rule),
-        ):
+        for job, batch, bad in ((copy, [{"id": 1, "code": "c"}], "DELETE" in rule), (by_code, [{"id": 1, "code": "c"}], "UPDATE" in rule)):
             problems = rm.check(job, pa.Table.from_pylist(batch)).problems
             assert bool(problems) == bad, problems
             if bad:
@@ -102,12 +94,7 @@ _TRIGGERS = {
 def test_rows_that_triggers_change_are_recorded_or_counted(kind: str, late: bool, tmp_path: Path) -> None:
     own, other = _TRIGGERS[kind][: len(_TRIGGERS[kind]) // 2], _TRIGGERS[kind][len(_TRIGGERS[kind]) // 2 :]
     if late and kind == "postgresql":
-        other = [
-            other[0],
-            other[1]
-            .replace("TRIGGER", "CONSTRAINT TRIGGER")
-            .replace("FOR EACH", "DEFERRABLE INITIALLY DEFERRED FOR EACH"),
-        ]
+        other = [other[0], other[1].replace("TRIGGER", "CONSTRAINT TRIGGER").replace("FOR EACH", "DEFERRABLE INITIALLY DEFERRED FOR EACH")]
     rows = "INSERT INTO t (id, v, n) VALUES (1, 1, 0), (2, 2, 0), (3, 3, 0)"
     with table(kind, tmp_path, "CREATE TABLE t (id bigint PRIMARY KEY, v bigint, n bigint)", rows, *own) as (url, run):
         job = rm.Job(store=url, table="t", key="id")
@@ -139,10 +126,7 @@ def test_a_table_that_cannot_undo_is_refused_unless_the_job_accepts_it(engine: s
         assert rm.merge(accepts, batch).counts["skip"] == 91
         assert rm.history(url, "t").num_rows == 91
         with pytest.raises(rm.LimitError, match="what it wrote so far stays"):
-            rm.merge(
-                rm.Job(store=url, table="t", key="id", without_undo=True, max_rejects=0),
-                [{"id": 500, "v": 1, "u": 500}, {"id": 501, "u": 1}],
-            )
+            rm.merge(rm.Job(store=url, table="t", key="id", without_undo=True, max_rejects=0), [{"id": 500, "v": 1, "u": 500}, {"id": 501, "u": 1}])
 
 
 @every
@@ -222,9 +206,7 @@ def test_one_record_is_a_reject(what: str, count: int, tmp_path: Path) -> None:
     kind, ddl, bad, reason = ONE_RECORD[what]
     with table(kind, tmp_path, *ddl) as (url, _):
         job = rm.Job(store=url, table="t", key="id")
-        batch: list[dict[str, Any]] = [
-            {"id": n, "v": "\xe9" if "latin" in str(ddl) else "e", "n": 1} for n in range(count)
-        ]
+        batch: list[dict[str, Any]] = [{"id": n, "v": "\xe9" if "latin" in str(ddl) else "e", "n": 1} for n in range(count)]
         batch[count // 2] |= bad
         result = rm.merge(job, batch)
         assert (result.counts["insert"], result.counts["reject"]) == (count - 1, 1)
@@ -234,9 +216,7 @@ def test_one_record_is_a_reject(what: str, count: int, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize("encoding", ["LATIN1", "SQL_ASCII", "EUC_JP", "UTF8"])
 @pytest.mark.parametrize("client", [None, "LATIN1"])
-def test_what_a_server_holds_is_what_was_sent(
-    encoding: str, client: str | None, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_what_a_server_holds_is_what_was_sent(encoding: str, client: str | None, monkeypatch: pytest.MonkeyPatch) -> None:
     if client:
         monkeypatch.setenv("PGCLIENTENCODING", client)
     with servers.database("postgresql") as admin:
@@ -303,9 +283,7 @@ def test_turns_go_by_the_table_and_not_by_its_name(kind: str, tmp_path: Path) ->
             places = [(url, "tab"), (f"{url}_b", f"{own}.tab"), (url, f"{own}.tab"), (url, "TAB")]
         rm.merge(rm.Job(store=url, table="tab", key="id"), [{"id": 99, "v": 0}])
         code = _TURNS.format({"postgresql": "PostgreSQLStore", "mariadb": "MariaDBStore"}[kind])
-        running = [
-            subprocess.Popen([sys.executable, "-c", code, at, name, str(n)]) for n, (at, name) in enumerate(places)
-        ]
+        running = [subprocess.Popen([sys.executable, "-c", code, at, name, str(n)]) for n, (at, name) in enumerate(places)]
         assert [one.wait(120) for one in running] == [0] * len(places)
         numbers = rm.history(url, "tab")["change_no"].to_pylist()
         assert numbers == list(range(1, 60 * len(places) + 2)), "every number once, and in order"
@@ -323,13 +301,8 @@ def test_what_is_lacking_is_told_one_right_at_a_time(kind: str, tmp_path: Path) 
     with table(kind, tmp_path, *ddl) as (url, run):
         user = f"u_{url[-8:]}"
         whom = user if kind == "postgresql" else f"{user}@'127.0.0.1'"
-        run(
-            f"CREATE ROLE {user} LOGIN" if kind == "postgresql" else f"CREATE USER {whom}",
-            f"GRANT INSERT ON t TO {whom}",
-        )
-        job = rm.Job(
-            store=url.replace("//postgres@", f"//{user}@").replace("//root@", f"//{user}@"), table="t", key="id"
-        )
+        run(f"CREATE ROLE {user} LOGIN" if kind == "postgresql" else f"CREATE USER {whom}", f"GRANT INSERT ON t TO {whom}")
+        job = rm.Job(store=url.replace("//postgres@", f"//{user}@").replace("//root@", f"//{user}@"), table="t", key="id")
         try:
             if kind == "postgresql":
                 run("CREATE SCHEMA hidden", "CREATE TABLE hidden.secret (id bigint PRIMARY KEY)")
@@ -346,10 +319,7 @@ def test_what_is_lacking_is_told_one_right_at_a_time(kind: str, tmp_path: Path) 
                     result = rm.merge(job, [{"id": n, "v": 5} for n in range(200)])
                     break
                 except rm.StoreError as error:
-                    grant = (
-                        "GRANT"
-                        + str(error).split("; GRANT" if "; GRANT" in str(error) else ": GRANT")[1].split(" TO ")[0]
-                    )
+                    grant = "GRANT" + str(error).split("; GRANT" if "; GRANT" in str(error) else ": GRANT")[1].split(" TO ")[0]
                     assert grant not in granted
                     granted.append(grant)
                     run(f"{grant} TO {whom}")
@@ -413,62 +383,32 @@ print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)
 """
 
 
-@pytest.mark.parametrize(
-    "case", ["a million and more ragged lines", "half a million", "a temporary folder without room"]
-)
+@pytest.mark.parametrize("case", ["a million and more ragged lines", "half a million", "a temporary folder without room"])
 def test_room_and_memory_are_bounded(case: str, tmp_path: Path) -> None:
     count = 1_300_000 if case.startswith("a million") else 400_000
     with (tmp_path / "r.csv").open("w") as file:
         file.write("id,v\n")
-        file.writelines(
-            f"{n},x{',and some more text' if 'room' not in case else ' and a text of its own ' * 9}\n"
-            for n in range(count)
-        )
+        file.writelines(f"{n},x{',and some more text' if 'room' not in case else ' and a text of its own ' * 9}\n" for n in range(count))
     limit = "resource.setrlimit(resource.RLIMIT_FSIZE, (1 << 20, 1 << 20))" if "room" in case else ""
-    done = subprocess.run(
-        [sys.executable, "-c", _LIMITED.format(limit=limit), tmp_path / "r.csv"],
-        capture_output=True,
-        text=True,
-        check=False,
-    )
+    done = subprocess.run([sys.executable, "-c", _LIMITED.format(limit=limit), tmp_path / "r.csv"], capture_output=True, text=True, check=False)
     assert not done.stderr
     said, peak = done.stdout.splitlines()
     wanted = (
-        {"a": "1300000", "h": "400000"}[case[0]]
-        if "room" not in case
-        else "IncomingError the batch does not fit into the folder for temporary files"
+        {"a": "1300000", "h": "400000"}[case[0]] if "room" not in case else "IncomingError the batch does not fit into the folder for temporary files"
     )
     assert re.match(wanted, said), said
     assert int(peak) < 900
 
 
 def test_rejects_are_written_before_the_commit_or_not_at_all(tmp_path: Path, rmend: Callable[..., Any]) -> None:
-    shape = pa.schema(
-        [
-            ("id", pa.int64()),
-            ("v", pa.string()),
-            ("w", pa.timestamp("us")),
-            ("l", pa.list_(pa.date32())),
-            ("f", pa.float64()),
-        ]
-    )
-    rows = [
-        {"id": 1, "v": "=1+1", "w": 300_000_000_000_000_000, "l": [10_000_000], "f": float("nan")},
-        {"id": 1, "v": "-2"},
-    ]
-    batch = pa.Table.from_arrays(
-        [pa.array([row.get(field.name) for row in rows], field.type) for field in shape], schema=shape
-    )
+    shape = pa.schema([("id", pa.int64()), ("v", pa.string()), ("w", pa.timestamp("us")), ("l", pa.list_(pa.date32())), ("f", pa.float64())])
+    rows = [{"id": 1, "v": "=1+1", "w": 300_000_000_000_000_000, "l": [10_000_000], "f": float("nan")}, {"id": 1, "v": "-2"}]
+    batch = pa.Table.from_arrays([pa.array([row.get(field.name) for row in rows], field.type) for field in shape], schema=shape)
     job = memory().model_copy(update={"ignore": ["w", "l", "f"]})
 
     def written(name: str, **more: Any) -> str:
         options = {"rejects": {"path": str(tmp_path / name), **more} if more else str(tmp_path / name)}
-        assert (
-            rm.merge(rm.Job(**{**job.model_dump(exclude={"rejects"}), "store": job.store, **options}), batch).counts[
-                "reject"
-            ]
-            == 2
-        )
+        assert rm.merge(rm.Job(**{**job.model_dump(exclude={"rejects"}), "store": job.store, **options}), batch).counts["reject"] == 2
         return (tmp_path / name).read_text()
 
     first = json.loads(written("r.jsonl").splitlines()[0])
@@ -484,16 +424,12 @@ def test_rejects_are_written_before_the_commit_or_not_at_all(tmp_path: Path, rme
         rm.merge(job.model_copy(update={"rejects": str(tmp_path / "batch.csv")}), tmp_path / "batch.csv")
     with closing(sqlite3.connect(tmp_path / "s.db")) as connection:
         connection.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)")
-    (tmp_path / "j.toml").write_text(
-        'store = "sqlite:///s.db"\ntable = "t"\nkey = "id"\nincoming = "batch.csv"\nrejects = { path = "gone/r.csv" }\n'
-    )
+    (tmp_path / "j.toml").write_text('store = "sqlite:///s.db"\ntable = "t"\nkey = "id"\nincoming = "batch.csv"\nrejects = { path = "gone/r.csv" }\n')
     assert "there is no folder" in rmend("merge", "j.toml").err
     (tmp_path / "gone").mkdir()
     (tmp_path / "batch.csv").write_text("id,v\n1,b\n2,c\nx,d\n")
     assert rmend("merge", "j.toml").code == 0
-    assert (tmp_path / "gone" / "r.csv").read_text().splitlines()[1].split(",")[0::3] == ["4", "1"], (
-        "the line and the batch"
-    )
+    assert (tmp_path / "gone" / "r.csv").read_text().splitlines()[1].split(",")[0::3] == ["4", "1"], "the line and the batch"
     assert not [name for name in os.listdir(tmp_path) if name.startswith(".rmend")]
 
 

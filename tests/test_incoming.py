@@ -11,20 +11,14 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.parquet as pq
 import pytest
-from hypothesis import given
-from hypothesis import strategies as st
 
 import rapid_mender as rm
 from rapid_mender.incoming import Options, Spool, open_incoming
-from rapid_mender.incoming import csv as csv_module
 from rapid_mender.incoming import jsonl as jsonl_module
 
 
-def read(
-    incoming: Any, options: Options | None = None
-) -> tuple[list[tuple[int, dict[str, Any]]], list[tuple[int, str]]]:
+def read(incoming: Any, options: Options | None = None) -> tuple[list[tuple[int, dict[str, Any]]], list[tuple[int, str]]]:
     source = open_incoming(incoming, options)
     records = [(int(row), record) for c in source for row, record in zip(c.rows, c.raw.to_pylist(), strict=True)]
     return sorted(records, key=lambda r: r[0]), sorted((b.row, b.reason) for b in source.broken)
@@ -74,38 +68,6 @@ def test_csv_options(tmp_path: Path) -> None:
         read(path, Options(encoding="no-such"))
 
 
-lines = st.lists(
-    st.tuples(st.sampled_from(["good", "ragged", "blank", "bytes"]), st.sampled_from(["a", 'q"u', "x\ny", "", "é"])),
-    max_size=30,
-)
-
-
-@given(lines=lines, block=st.integers(60, 200))
-def test_csv_line_numbers_in_blocks_of_any_size(
-    tmp_path_factory: Any, lines: list[tuple[str, str]], block: int
-) -> None:
-    text, number, good, bad = b"tag,note\n", 2, [], []
-    for place, (kind, note) in enumerate(lines):
-        quoted = '"' + note.replace('"', '""') + '"'
-        if kind == "blank":
-            line = b""
-        elif kind == "bytes":
-            line = b"%d,\xff" % place
-            bad.append(number)
-        else:
-            line = f"{place},{quoted}{',x' if kind == 'ragged' else ''}".encode()
-            (bad if kind == "ragged" else good).append(number)
-        text += line + b"\n"
-        number += 1 + line.count(b"\n")
-    path = tmp_path_factory.mktemp("csv") / "b.csv"
-    path.write_bytes(text)
-    with pytest.MonkeyPatch.context() as patch:
-        patch.setattr(csv_module, "_BLOCK", block)
-        records, broken = read(path)
-    assert [row for row, _ in records] == good
-    assert [row for row, _ in broken] == bad
-
-
 JSONL = [
     '{"tag": 1, "note": "2026-01-01 00:00:00", "n": 1.5}',
     '{"tag": 2, "note": null, "n": 2}',
@@ -144,41 +106,6 @@ def test_a_json_block_of_one_shape_is_read_at_once(tmp_path: Path, monkeypatch: 
     assert records[3] == (4, {"tag": 3, "note": "2026-01-01"})
 
 
-FRAME = pa.table({"tag": [1, 2], "note": ["a", None], "day": [date(2026, 1, 1), None]})
-
-
-def frames() -> dict[str, Any]:
-    import pandas as pd
-    import polars as pl
-
-    return {
-        "Arrow table": FRAME,
-        "Arrow batch": FRAME.to_batches()[0],
-        "reader": pa.RecordBatchReader.from_batches(FRAME.schema, iter(FRAME.to_batches())),
-        "iterator": iter(FRAME.to_batches(max_chunksize=1)),
-        "pandas": FRAME.to_pandas(),
-        "pandas, nullable": FRAME.to_pandas(types_mapper=pd.ArrowDtype),
-        "polars": pl.DataFrame(FRAME),
-        "dicts": FRAME.to_pylist(),
-        "iterator of lists": iter([FRAME.to_pylist()[:1], FRAME.to_pylist()[1:]]),
-        "dictionary": FRAME.set_column(1, "note", FRAME["note"].dictionary_encode()),
-        "views": FRAME.set_column(1, "note", FRAME["note"].cast(pa.string_view())),
-        "large": FRAME.set_column(1, "note", FRAME["note"].cast(pa.large_string())),
-    }
-
-
-@pytest.mark.parametrize("kind", ["parquet", *frames()])
-def test_every_kind_of_frame_merges_alike(kind: str, tmp_path: Path) -> None:
-    if kind == "parquet":
-        pq.write_table(FRAME, tmp_path / "b.parquet")
-    frame = tmp_path / "b.parquet" if kind == "parquet" else frames()[kind]
-    store = rm.MemoryStore({"t": FRAME.slice(0, 0)})
-    result = rm.merge(rm.Job(store=store, table="t", key="tag"), frame)
-    assert result.counts["insert"] == 2
-    assert store["t"].sort_by("tag").to_pylist() == FRAME.to_pylist()
-    assert result.decisions["row"].to_pylist() == [1, 2]
-
-
 def test_columns_that_were_not_sent_are_left_alone_record_by_record() -> None:
     store = rm.MemoryStore({"t": pa.table({"id": [1, 2], "a": ["x", "y"], "b": [1.0, 2.0]})})
     job = rm.Job(store=store, table="t", key="id")
@@ -208,13 +135,7 @@ def test_rows_of_a_query(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Non
     with pytest.raises(rm.IncomingError, match="syntax error"):
         rm.merge(rm.Job(store=url, table="t", key="id"), query)
     query = rm.Query(url, 'SELECT id, "n o" AS note, day, b FROM src -- all')
-    store = rm.MemoryStore(
-        {
-            "t": pa.schema(
-                [("id", pa.int64()), ("note", pa.string()), ("b", pa.binary()), ("day", pa.date32())]
-            ).empty_table()
-        }
-    )
+    store = rm.MemoryStore({"t": pa.schema([("id", pa.int64()), ("note", pa.string()), ("b", pa.binary()), ("day", pa.date32())]).empty_table()})
     result = rm.merge(rm.Job(store=store, table="t", key="id"), query)
     assert (result.counts["insert"], result.rejects["rmend_row"].to_pylist()) == (298, [3])
     assert store["t"].to_pylist()[:3] == [

@@ -70,9 +70,7 @@ class Case:
         def record(columns: list[str]) -> dict[str, Any]:
             return {name: value(name, True) for name in columns}
 
-        rows = [
-            {n: value(n, n not in (*self.key, *self.required)) for n in names} for _ in range(draw(st.integers(0, 7)))
-        ]
+        rows = [{n: value(n, n not in (*self.key, *self.required)) for n in names} for _ in range(draw(st.integers(0, 7)))]
         self.rows = list({tuple(row[name] for name in self.key): row for row in rows}.values())
         optional = [name for name in names if name not in self.key]
         sent = self.key + [name for name in optional if draw(st.integers(0, 4))]
@@ -151,9 +149,7 @@ def test_agrees_with_the_reference(store: str, case: Case) -> None:
         assert all(result.decisions["reason"].to_pylist())
         rejected = [n for n, (decision, _) in enumerate(decided, 1) if decision == "reject"]
         assert result.rejects["rmend_row"].to_pylist() == rejected
-        assert {n: c for n, c in result.counts.items() if c} == {
-            n: [d for d, _ in decided].count(n) for n in {d for d, _ in decided}
-        }
+        assert {n: c for n, c in result.counts.items() if c} == {n: [d for d, _ in decided].count(n) for n in {d for d, _ in decided}}
 
 
 @on_every_store(case=cases)
@@ -221,13 +217,7 @@ def test_history_says_what_and_who(store: str) -> None:
     with STORES[store](schema, key, rows) as place:
         job = rm.Job(store=place.store, table=TABLE, key=key)
         assert rm.history(place.store, TABLE).num_rows == 0
-        rm.merge(
-            job,
-            [
-                {"district": "N", "tag_no": 1, "girth cm": 9.5},
-                {"district": "S", "tag_no": 1, "girth cm": None},
-            ],
-        )
+        rm.merge(job, [{"district": "N", "tag_no": 1, "girth cm": 9.5}, {"district": "S", "tag_no": 1, "girth cm": None}])
         with place.opened.begin(write=True) as session:
             session.add_columns(TABLE, [rm_column("crown", pa.string())])
         rm.merge(job, [{"district": "N", "tag_no": 1, "crown": "wide"}])
@@ -236,11 +226,7 @@ def test_history_says_what_and_who(store: str) -> None:
             (1, 1, "update", '["girth cm"]'), (2, 1, "insert", None), (3, 2, "update", '["crown"]'),
         ]  # fmt: skip
         assert (all_of_it[0]["old_girth cm"], all_of_it[0]["new_girth cm"]) == (1.0, 9.5)
-        assert (all_of_it[0]["new_crown"], all_of_it[2]["old_crown"], all_of_it[2]["new_crown"]) == (
-            None,
-            None,
-            "wide",
-        )
+        assert (all_of_it[0]["new_crown"], all_of_it[2]["old_crown"], all_of_it[2]["new_crown"]) == (None, None, "wide")
         assert all(c["application"].startswith("rmend ") and c["changed_at"].tzinfo for c in all_of_it)
         for filters, wanted in (
             ({"key": {"district": "N", "tag_no": "1"}}, [1, 3]),

@@ -115,9 +115,7 @@ def test_texts_that_count_as_the_same() -> None:
 
 def test_incoming_columns_that_go_nowhere_may_be_used(tmp_path: Path) -> None:
     """In derived columns and rules: as text from a CSV file, in their types from a frame; keys may be derived."""
-    store = rm.MemoryStore(
-        {"t": pa.schema([("id", pa.string()), ("girth", pa.decimal128(8, 2)), ("by", pa.string())]).empty_table()}
-    )
+    store = rm.MemoryStore({"t": pa.schema([("id", pa.string()), ("girth", pa.decimal128(8, 2)), ("by", pa.string())]).empty_table()})
     job = rm.Job(
         store=store, table="t", key="id", derive={"id": "incoming.area || '-' || incoming.tag", "by": "'crews'",
         "girth": "CAST(incoming.girth_in AS DOUBLE) * 2.54"}, rules=[rm.Rule(decide="skip", when="incoming.crew = 'c9'", because="{incoming.crew}")],
@@ -125,11 +123,7 @@ def test_incoming_columns_that_go_nowhere_may_be_used(tmp_path: Path) -> None:
     (tmp_path / "b.csv").write_text("area,tag,girth_in,crew\nN,1,10,c1\nN,2,wide,c1\nN,3,1,c9\nN,1,10,c1\n")
     result = rm.merge(job, tmp_path / "b.csv")
     assert result.decisions["decision"].to_pylist() == ["insert", "reject", "skip", "skip"]
-    assert (
-        result.rejects["rmend_reason"][0]
-        .as_py()
-        .startswith("girth: CAST(incoming.girth_in AS DOUBLE) * 2.54 cannot be computed")
-    )
+    assert result.rejects["rmend_reason"][0].as_py().startswith("girth: CAST(incoming.girth_in AS DOUBLE) * 2.54 cannot be computed")
     assert store["t"].to_pylist() == [{"id": "N-1", "girth": Decimal("25.40"), "by": "crews"}]
     frame = [{"area": "N", "tag": 1, "girth_in": 11.0, "crew": None}, {"area": "N", "tag": 4, "girth_in": None}]
     assert rm.merge(job, frame).counts == {"insert": 1, "update": 1, "delete": 0, "skip": 0, "reject": 0}
@@ -142,9 +136,7 @@ def test_incoming_columns_that_go_nowhere_may_be_used(tmp_path: Path) -> None:
 
 
 def test_check_reads_no_iterator_and_describes_every_option() -> None:
-    store = rm.MemoryStore(
-        {"t": pa.table({"id": [1], "n": [1.0], "old": [1.0]}), "gone": pa.table({"id": [1], "n": [1.0], "old": [1.0]})}
-    )
+    store = rm.MemoryStore({"t": pa.table({"id": [1], "n": [1.0], "old": [1.0]}), "gone": pa.table({"id": [1], "n": [1.0], "old": [1.0]})})
     batches = iter([[{"id": 1, "n": 2.0}]])
     job = rm.Job(
         store=store, table="t", key="id", duplicates="last", missing="delete", scope="n > 0", delete="archive", archive="gone",

@@ -1,4 +1,3 @@
-# ruff: noqa: E501
 """What becomes of a record depends on itself, on its row and on records of its key: never on its neighbours."""
 
 from __future__ import annotations
@@ -54,9 +53,7 @@ def outcome(batch: Any) -> tuple[dict[Any, Any], list[dict[str, Any]], int]:
     rows = [{"id": n, "i": n, "s": "old", "f": 1.5} for n in range(0, 6, 2)]
     store = rm.MemoryStore({"t": pa.Table.from_pylist(rows, shape)})
     result = rm.merge(rm.Job(store=store, table="t", key="id"), batch)
-    decided = {
-        row["id"]: (row["decision"], row["reason"]) for row in result.decisions.to_pylist() if row["id"] is not None
-    }
+    decided = {row["id"]: (row["decision"], row["reason"]) for row in result.decisions.to_pylist() if row["id"] is not None}
     table = store["t"].sort_by("id")
     return decided, [{k: repr(v) for k, v in row.items()} for row in table.to_pylist()], result.records
 
@@ -113,13 +110,7 @@ def test_a_line_that_is_no_record_is_a_reject_of_its_own(text: str, reason: str,
         (tmp_path / "a.jsonl").write_text("\n".join([*before, text, *after]))
         result = rm.preview(
             rm.Job(
-                store=rm.MemoryStore(
-                    {
-                        "t": pa.table(
-                            {"id": pa.array([], pa.int64()), **{n: pa.array([], k) for n, k in _COLUMNS.items()}}
-                        )
-                    }
-                ),
+                store=rm.MemoryStore({"t": pa.table({"id": pa.array([], pa.int64()), **{n: pa.array([], k) for n, k in _COLUMNS.items()}})}),
                 table="t",
                 key="id",
             ),
@@ -190,11 +181,7 @@ def read(path: Path, block: int) -> Any:
         patch.setattr(csv, "_BLOCK", block)
         source = open_incoming(path)
         try:
-            records = [
-                (int(row), *record.values())
-                for chunk in source
-                for row, record in zip(chunk.rows, chunk.raw.to_pylist(), strict=True)
-            ]
+            records = [(int(row), *record.values()) for chunk in source for row, record in zip(chunk.rows, chunk.raw.to_pylist(), strict=True)]
         except rm.IncomingError as error:
             return str(error)
         return records, sorted(source.broken)
@@ -205,9 +192,7 @@ def read(path: Path, block: int) -> Any:
     rows=st.lists(st.lists(st.text(alphabet='",\n\r aé', max_size=6), min_size=1, max_size=3), max_size=6), ending=st.sampled_from(["\n", "\r\n"]),
     raw=st.text(alphabet='""",\n\n\r aé', max_size=20), block=st.integers(1, 40),
 )  # fmt: skip
-def test_csv_in_blocks_of_any_size(
-    rows: list[list[str]], ending: str, raw: str, block: int, tmp_path_factory: pytest.TempPathFactory
-) -> None:
+def test_csv_in_blocks_of_any_size(rows: list[list[str]], ending: str, raw: str, block: int, tmp_path_factory: pytest.TempPathFactory) -> None:
     """Valid lines are read as Python's own reader reads them; whatever follows, block edges change nothing."""
     path = tmp_path_factory.mktemp("csv") / "a.csv"
     with path.open("w", newline="", encoding="utf-8") as file:
@@ -234,25 +219,14 @@ def test_a_quote_that_is_never_closed_deletes_nothing(behind: int, tmp_path: Pat
 
 def test_one_line_that_breaks_the_rules_is_one_reject(tmp_path: Path) -> None:
     wrong = ['1,"a"b', '2,a"b', '3,"a" ', "5,a\rb", "6", "7,a,b", '"8"x,a']
-    (tmp_path / "a.csv").write_text(
-        "\n".join(["id,s", *(f'{line}\n{n}0,"ok, ""so"""' for n, line in enumerate(wrong, 1))]), newline=""
-    )
+    (tmp_path / "a.csv").write_text("\n".join(["id,s", *(f'{line}\n{n}0,"ok, ""so"""' for n, line in enumerate(wrong, 1))]), newline="")
     result = rm.preview(
-        rm.Job(
-            store=rm.MemoryStore({"t": pa.table({"id": pa.array([], pa.int64()), "s": pa.array([], pa.string())})}),
-            table="t",
-            key="id",
-        ),
+        rm.Job(store=rm.MemoryStore({"t": pa.table({"id": pa.array([], pa.int64()), "s": pa.array([], pa.string())})}), table="t", key="id"),
         tmp_path / "a.csv",
     )
     assert result.counts["insert"] == len(wrong)
     assert result.rejects["rmend_row"].to_pylist() == list(range(2, 2 + 2 * len(wrong), 2))
     assert result.rejects["rmend_text"].to_pylist() == wrong
     (tmp_path / "b.csv").write_text('id,s\n"v,1\n2,v\n3,"v"\n')
-    with pytest.raises(
-        rm.IncomingError, match="line 2: a quote is opened there, and characters stand behind the one that closes"
-    ):
-        rm.preview(
-            rm.Job(store=rm.MemoryStore({"t": pa.table({"id": [1], "s": ["x"]})}), table="t", key="id"),
-            tmp_path / "b.csv",
-        )
+    with pytest.raises(rm.IncomingError, match="line 2: a quote is opened there, and characters stand behind the one that closes"):
+        rm.preview(rm.Job(store=rm.MemoryStore({"t": pa.table({"id": [1], "s": ["x"]})}), table="t", key="id"), tmp_path / "b.csv")

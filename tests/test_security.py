@@ -1,4 +1,3 @@
-# ruff: noqa: E501
 """Nobody gains rights, files or passwords through a merge: each test is an attack that is run."""
 
 from __future__ import annotations
@@ -20,9 +19,7 @@ from . import servers
 
 # -- PostgreSQL: objects planted in the schemas of the search path ---------------------------------------------
 
-_TYPES = (
-    '"name", text, "varchar", bpchar, "char", int2, int4, int8, oid, regclass, regproc, "numeric", tid, float8, citext'
-)
+_TYPES = '"name", text, "varchar", bpchar, "char", int2, int4, int8, oid, regclass, regproc, "numeric", tid, float8, citext'
 _PLANT = """
 DO $plant$
 DECLARE s text; a text; b text; sign text; one record; called int := 0;
@@ -133,16 +130,12 @@ def test_planted_objects_are_never_run(mallory: tuple[servers.Database, str], pa
     assert rm.history(store, "trees", action="delete").num_rows == 299
     assert rm.batches(store).num_rows >= 2
     store.close()
-    found = (
-        f"SELECT (SELECT count(*) FROM public.loot) AS loot, rolsuper FROM pg_catalog.pg_roles WHERE rolname = '{name}'"
-    )
+    found = f"SELECT (SELECT count(*) FROM public.loot) AS loot, rolsuper FROM pg_catalog.pg_roles WHERE rolname = '{name}'"
     assert pa.concat_tables(database.link.query(found)).to_pylist() == [{"loot": 0, "rolsuper": False}]
 
 
 @pytest.mark.parametrize("planted", ["trees_history", "rmend_batches", "refused", "a view", "row security"])
-def test_tables_of_ours_that_another_role_made_are_not_touched(
-    mallory: tuple[servers.Database, str], planted: str
-) -> None:
+def test_tables_of_ours_that_another_role_made_are_not_touched(mallory: tuple[servers.Database, str], planted: str) -> None:
     database, name = mallory
     database.run("CREATE TABLE trees (tag int PRIMARY KEY, v int CHECK (v < 9))")
     store = rm.PostgreSQLStore(database.url)
@@ -150,9 +143,7 @@ def test_tables_of_ours_that_another_role_made_are_not_touched(
     batch = [{"tag": 1, "v": 1}, {"tag": 2, "v": 10}]
     rm.merge(job, batch)  # what is to be planted has the right columns
     shown = "rmend_batches" if planted in ("a view", "row security") else planted
-    database.run(
-        f"CREATE TABLE kept AS SELECT * FROM {shown}", f"DROP TABLE {shown}", f"GRANT SELECT ON kept TO {name}"
-    )
+    database.run(f"CREATE TABLE kept AS SELECT * FROM {shown}", f"DROP TABLE {shown}", f"GRANT SELECT ON kept TO {name}")
     grab = "CREATE FUNCTION grab() RETURNS int LANGUAGE sql AS 'INSERT INTO loot VALUES (current_user); SELECT 1'"
     kind = "VIEW" if planted == "a view" else "TABLE"
     database.run(f"SET ROLE {name}", grab, f"CREATE {kind} {shown} AS SELECT *, grab() AS g FROM kept WHERE grab() = 1")
@@ -251,9 +242,7 @@ def test_a_false_server_gets_no_file(sign: bytes, tmp_path: Path) -> None:
         assert rm.merge(honest, [{"id": 1}]).counts["insert"] == 1
 
 
-@pytest.mark.parametrize(
-    "way", ["mysql_clear_password", "dialog", "sha256_password", "caching_sha2_password", "mysql_old_password"]
-)
+@pytest.mark.parametrize("way", ["mysql_clear_password", "dialog", "sha256_password", "caching_sha2_password", "mysql_old_password"])
 def test_a_false_server_gets_no_password(way: str) -> None:
     with servers.database("mariadb") as database:
         real = urlsplit(database.url).port or 3306

@@ -132,19 +132,14 @@ def test_every_type_is_written_read_and_skipped(kind: str, many: bool) -> None:
         records: list[dict[str, Any]] = []
         for n in range(most * rounds):
             texts = [list(values)[min(n % most, len(values) - 1)] for _, _, values in types]
-            short = [
-                text[:5] if declared == "varchar(5)" else text
-                for text, (declared, _, _) in zip(texts, types, strict=True)
-            ]
+            short = [text[:5] if declared == "varchar(5)" else text for text, (declared, _, _) in zip(texts, types, strict=True)]
             records.append({"id": n} | {f"c{i}": text for i, text in enumerate(short)})
         records.append({"id": -1} | {f"c{i}": None for i in range(len(types))})
         job = rm.Job(store=store, table="t", key="id")
         first = rm.merge(job, records)
         assert first.counts["insert"] == len(records), first.rejects["rmend_reason"].to_pylist()[:5]
         for i, (declared, _, values) in enumerate(types):
-            spelled = (
-                f"c{i}::text" if kind == "postgresql" else f"CAST(c{i} + 0 AS CHAR)" if "bit" in declared else f"c{i}"
-            )
+            spelled = f"c{i}::text" if kind == "postgresql" else f"CAST(c{i} + 0 AS CHAR)" if "bit" in declared else f"c{i}"
             if declared.startswith(("binary", "varbinary", "blob")):
                 spelled = f"HEX(c{i})"
             within = f"FROM t WHERE id BETWEEN 0 AND {most - 1} ORDER BY id"
@@ -197,8 +192,7 @@ def test_what_the_database_fills_is_in_the_history(kind: str) -> None:
     number = "bigint GENERATED ALWAYS AS IDENTITY" if kind == "postgresql" else "bigint AUTO_INCREMENT"
     trigger = (
         (
-            "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS "
-            "$$ BEGIN NEW.w := upper(NEW.w); RETURN NEW; END $$",
+            "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN NEW.w := upper(NEW.w); RETURN NEW; END $$",
             "CREATE TRIGGER g BEFORE INSERT OR UPDATE ON t FOR EACH ROW EXECUTE FUNCTION f()",
         )
         if kind == "postgresql"
@@ -209,19 +203,14 @@ def test_what_the_database_fills_is_in_the_history(kind: str) -> None:
     )
     with servers.database(kind) as database:
         database.run(
-            f"CREATE TABLE t (id {number} PRIMARY KEY, v int DEFAULT 5, w varchar(9), "
-            "twice int GENERATED ALWAYS AS (v * 2) STORED)",
-            *trigger,
+            f"CREATE TABLE t (id {number} PRIMARY KEY, v int DEFAULT 5, w varchar(9), twice int GENERATED ALWAYS AS (v * 2) STORED)", *trigger
         )
         job = rm.Job(store=database.store, table="t", key="id", null_key="generate")
         made = rm.merge(job, [{"id": None, "w": f"n{i}"} for i in range(100)])
         assert made.decisions["id"].to_pylist() == list(range(1, 101))
         sent = rm.merge(job, [{"id": 500, "v": 7, "w": "x"}, {"id": 1, "v": 9}])
         assert sent.counts == made.counts | {"insert": 1, "update": 1}
-        rows = [
-            {n: row[f"new_{n}"] for n in ("id", "v", "w", "twice")}
-            for row in rm.history(database.store, "t").to_pylist()
-        ]
+        rows = [{n: row[f"new_{n}"] for n in ("id", "v", "w", "twice")} for row in rm.history(database.store, "t").to_pylist()]
         assert rows[0] == {"id": 1, "v": 5, "w": "N0", "twice": 10}
         assert sorted(rows[-2:], key=str) == [
             {"id": 1, "v": 9, "w": "N0", "twice": 18}, {"id": 500, "v": 7, "w": "X", "twice": 14},

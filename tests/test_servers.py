@@ -62,9 +62,7 @@ def test_a_killed_connection_is_a_clear_error_and_the_next_run_finishes(database
             others = "FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() AND DB = DATABASE()"
             database.run(*(f"KILL {row['id']}" for row in database.link.ask(f"SELECT ID AS id {others}")))
         session.count(info)
-    assert rm.merge(job, [{"id": 1, "v": 5}]).counts["insert"] == 1, (
-        "nothing was half done, and the store connects anew"
-    )
+    assert rm.merge(job, [{"id": 1, "v": 5}]).counts["insert"] == 1, "nothing was half done, and the store connects anew"
 
 
 @both
@@ -74,9 +72,7 @@ def test_time_outs_and_wrong_urls(database: servers.Database, kind: str) -> None
     with pytest.raises(rm.StoreError, match="statement_timeout in the store URL"), hasty.begin(write=False) as session:
         list(session.query(f"SELECT {sleep} AS v"))
     with pytest.raises(rm.StoreError, match="there is no connection") as error:
-        rm.preview(
-            rm.Job(store=f"{kind}://ann:s3cret@127.0.0.1:1/x?connect_timeout=2", table="t", key="id"), [{"id": 1}]
-        )
+        rm.preview(rm.Job(store=f"{kind}://ann:s3cret@127.0.0.1:1/x?connect_timeout=2", table="t", key="id"), [{"id": 1}])
     assert "s3cret" not in str(error.value)
     with pytest.raises(rm.JobError, match="a number of seconds"):
         open_store(f"{database.url}?statement_timeout=soon")
@@ -125,14 +121,8 @@ def test_the_rows_of_a_query_are_merged(database: servers.Database) -> None:
     database.run("CREATE TABLE t (id bigint PRIMARY KEY, v decimal(12,2), w varchar(20), d date)")
     database.run("CREATE TABLE s (id bigint, v decimal(12,2), w varchar(20), d date)")
     count = 150_000
-    made = (
-        ("generate_series(1, {}) AS n", "n", "n::text")
-        if database.kind == "postgresql"
-        else ("seq_1_to_{}", "seq", "seq")
-    )
-    database.run(
-        f"INSERT INTO s SELECT {made[1]}, {made[1]} / 4.0, {made[2]}, '2026-02-28' FROM {made[0].format(count)}"
-    )
+    made = ("generate_series(1, {}) AS n", "n", "n::text") if database.kind == "postgresql" else ("seq_1_to_{}", "seq", "seq")
+    database.run(f"INSERT INTO s SELECT {made[1]}, {made[1]} / 4.0, {made[2]}, '2026-02-28' FROM {made[0].format(count)}")
     job = rm.Job(store=database.store, table="t", key="id")
     rows = rm.Query(database.store, "SELECT id, v, concat('a ', w) AS w, d FROM s WHERE id > 10 -- the rest\n;")
     assert rm.merge(job, rows).counts["insert"] == count - 10
@@ -174,9 +164,7 @@ def test_an_index_over_an_expression_refuses_rows_and_not_the_run(database: serv
 @pytest.mark.parametrize("kind", ["mariadb"])
 def test_a_collation_tells_which_keys_are_equal(database: servers.Database) -> None:
     """Case, accents and blanks at the end, as the server itself has it; a change of case is a change."""
-    database.run(
-        "CREATE TABLE t (k varchar(20) COLLATE utf8mb4_unicode_ci PRIMARY KEY, v varchar(9) COLLATE utf8mb4_unicode_ci)"
-    )
+    database.run("CREATE TABLE t (k varchar(20) COLLATE utf8mb4_unicode_ci PRIMARY KEY, v varchar(9) COLLATE utf8mb4_unicode_ci)")
     job = rm.Job(store=database.store, table="t", key="k", duplicates="last")
     first = rm.merge(job, [{"k": "Ärger", "v": "a"}, {"k": "straße", "v": "b"}, {"k": "ARGER ", "v": "c"}])
     assert (first.counts["insert"], first.counts["skip"]) == (2, 1)
@@ -199,9 +187,7 @@ def test_schemas_views_partitions_and_infinite_dates(database: servers.Database)
     )  # fmt: skip
     store = database.store
     job = rm.Job(store=store, table="North Side.Trees", key="Tag")
-    assert (
-        rm.merge(job, [{"Tag": 1, "v": 9}, {"Tag": 2, "v": 2}, {"Tag": 4, "Day": "2026-02-02"}]).counts["update"] == 1
-    )
+    assert rm.merge(job, [{"Tag": 1, "v": 9}, {"Tag": 2, "v": 2}, {"Tag": 4, "Day": "2026-02-02"}]).counts["update"] == 1
     assert rm.merge(job, [{"Tag": 2, "Day": "2026-03-03"}]).changed == {"Day": 1}
     spelled = 'SELECT new_v, "old_Day"::text AS old, "new_Day"::text AS new FROM "North Side"."Trees_history"'
     kept = pa.concat_tables(database.link.query(f"{spelled} ORDER BY change_no")).to_pylist()
@@ -313,9 +299,7 @@ def test_a_connection_that_is_killed_in_a_bulk_load_ends_at_once(database: serve
         while not over.is_set():
             if kind == "postgresql":
                 others = "FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
-                pages = database.link.query(
-                    f"SELECT pid::bigint AS id {others} AND state = 'active' AND query LIKE 'COPY%STDIN%'"
-                )
+                pages = database.link.query(f"SELECT pid::bigint AS id {others} AND state = 'active' AND query LIKE 'COPY%STDIN%'")
                 found = [number for page in pages for number in page["id"].to_pylist()]
                 killed.extend(time.perf_counter() for _ in found)
                 database.run(*(f"SELECT pg_terminate_backend({number})" for number in found))

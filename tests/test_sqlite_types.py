@@ -161,24 +161,15 @@ def test_odd_cells_are_read_where_their_meaning_is_plain_and_kept_as_they_were(p
 
 
 @pytest.mark.parametrize(
-    ("collation", "same", "other"),
-    [("NOCASE", ["Oak", "OAK", "oak"], "oak "), ("RTRIM", ["Oak", "Oak  "], "OAK"), ("BINARY", ["Oak"], "oak")],
+    ("collation", "same", "other"), [("NOCASE", ["Oak", "OAK", "oak"], "oak "), ("RTRIM", ["Oak", "Oak  "], "OAK"), ("BINARY", ["Oak"], "oak")]
 )
 @pytest.mark.parametrize("primary", ["PRIMARY KEY", ""])
-def test_keys_that_the_collation_holds_equal(
-    path: Path, collation: str, same: list[str], other: str, primary: str
-) -> None:
-    database(
-        path, f"CREATE TABLE t (k TEXT COLLATE {collation} {primary}, v INTEGER)", "INSERT INTO t VALUES ('Oak', 0)"
-    )
+def test_keys_that_the_collation_holds_equal(path: Path, collation: str, same: list[str], other: str, primary: str) -> None:
+    database(path, f"CREATE TABLE t (k TEXT COLLATE {collation} {primary}, v INTEGER)", "INSERT INTO t VALUES ('Oak', 0)")
     job = rm.Job(store=f"sqlite:///{path}", table="t", key="k", duplicates="last")
     result = rm.merge(job, [{"k": text, "v": n} for n, text in enumerate([*same, other])])
     decisions = result.decisions["decision"].to_pylist()
-    assert (
-        decisions == ["skip"] * len(same) + ["insert"]
-        if same == ["Oak"]
-        else (decisions == ["skip"] * (len(same) - 1) + ["update", "insert"])
-    )
+    assert decisions == ["skip"] * len(same) + ["insert"] if same == ["Oak"] else (decisions == ["skip"] * (len(same) - 1) + ["update", "insert"])
     assert rm.merge(job, [{"k": same[-1], "v": len(same) - 1}]).counts["skip"] == 1
 
 
@@ -188,8 +179,7 @@ def test_what_the_database_fills_is_in_the_history(path: Path) -> None:
         path,
         "CREATE TABLE t (no INTEGER PRIMARY KEY, k TEXT UNIQUE, v INTEGER DEFAULT (40 + 2), w TEXT DEFAULT 'now',"
         " double INTEGER GENERATED ALWAYS AS (v * 2) STORED, seen INTEGER)",
-        "CREATE TRIGGER mark AFTER UPDATE OF v ON t BEGIN"
-        " UPDATE t SET seen = coalesce(seen, 0) + 1 WHERE no = NEW.no; END",
+        "CREATE TRIGGER mark AFTER UPDATE OF v ON t BEGIN UPDATE t SET seen = coalesce(seen, 0) + 1 WHERE no = NEW.no; END",
     )
     job = rm.Job(store=f"sqlite:///{path}", table="t", key="k")
     rm.merge(job, [{"k": "a"}, {"k": "b", "v": 1}])
@@ -208,10 +198,7 @@ def test_required_columns(path: Path) -> None:
     assert rm.merge(job, [{"k": "a", "v": 1}]).counts["insert"] == 1
     result = rm.merge(job, [{"k": "a"}, {"k": "b"}, {"k": "c", "v": None}, {"k": "a", "w": None}])
     reasons = result.rejects["rmend_reason"].to_pylist()
-    assert reasons[1:3] == [
-        "no row has this key, and an insert needs the column v",
-        "v is required (NOT NULL) and came without a value",
-    ]
+    assert reasons[1:3] == ["no row has this key, and an insert needs the column v", "v is required (NOT NULL) and came without a value"]
     assert result.counts["reject"] == 4, "the key a comes twice, with other columns"
 
 

@@ -68,12 +68,13 @@ def meet(
     existing = _fetch(session, plan, values)
     answers = pa.array(existing.positions)
     sent = plan.updatable(values.column_names)
-    setting = values.select(sent).take(answers)
-    changed = differences(existing, setting, sent, plan.likeness)
+    taken = values.select(sent).take(answers)
+    setting = dict(zip(sent, taken.columns, strict=True))
+    changed = differences(existing, taken, sent, plan.likeness)
     for name, (value, mask) in unmarking(plan, existing, now).items():
         if name not in sent:
-            sent, setting = [*sent, name], setting.append_column(name, value)
-            changed[name] = mask
+            sent = [*sent, name]
+            setting[name], changed[name] = value, mask
     compared = np.zeros(len(existing.positions), bool)
     for name in sent:
         if plan.compares(name):
@@ -82,7 +83,7 @@ def meet(
         if name in changed:
             old = one_array(existing.values[name])
             changed[other] = changed[name] & differs(one_array(existing.values[other]), old)
-            setting = setting.append_column(other, old)
+            setting[other] = old
     patterns = Patterns(changed, len(existing.positions))
     stale = _stale(plan, existing, values, answers)
     decisions, found = decide_met(
@@ -90,7 +91,7 @@ def meet(
     )
     _refuse_null_inserts(plan, values, decisions)
     met = Met(values, extras, existing.values, found, changed, compared, stale, layout.types)
-    meeting = Meeting(values, existing, setting, changed, patterns, decisions, found, met)
+    meeting = Meeting(values, existing, pa.table(setting), changed, patterns, decisions, found, met)
     if layout.rules:
         several = np.bincount(existing.positions, minlength=count) > 1
         updates = np.zeros(count, bool)

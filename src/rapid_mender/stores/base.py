@@ -295,7 +295,7 @@ def nearest(name: str, names: Iterable[str], what: str) -> str:
 
 def without_password(url: str) -> str:
     """A URL as it may be shown."""
-    return re.sub(r"(://[^/@:]*):[^@]*@", r"\1:***@", url)
+    return re.sub(r"(://[^/@:]*):.*@", r"\1:***@", url, flags=re.DOTALL)  # it may have an @ in it
 
 
 def open_store(store: str | Store) -> Store:

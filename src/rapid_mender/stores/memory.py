@@ -12,6 +12,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+import pyarrow.types as pt
 
 from ..core.cast import plain
 from ..core.existing import Existing
@@ -155,7 +156,7 @@ class MemorySession(Session):
         for name in values.column_names:
             at = info.names.index(name)
             new = one_array(values[name])
-            done = pc.replace_with_mask(one_array(table[name]), mask, new.take(pa.array(order)))
+            done = _replaced(one_array(table[name]), mask, new.take(pa.array(order)))
             table = table.set_column(at, table.schema.field(at), done)
             stored = stored.set_column(at, stored.schema.field(at), new)
         self.data[info.name] = table
@@ -211,6 +212,14 @@ class MemorySession(Session):
 
     def last(self, name: str, column: str) -> int:
         return pc.max(self.data[name][column]).as_py() or 0
+
+
+def _replaced(values: pa.Array, mask: np.ndarray, new: pa.Array) -> pa.Array:
+    if not pt.is_nested(values.type):
+        return pc.replace_with_mask(values, mask, new)
+    places = np.arange(len(values))  # Arrow replaces no lists or records
+    places[mask] = len(values) + np.arange(len(new))
+    return pa.concat_arrays([values, new]).take(pa.array(places))
 
 
 def _test(table: pa.Table, one: Condition) -> pa.ChunkedArray:
