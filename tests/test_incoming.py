@@ -205,12 +205,17 @@ def test_what_holds_no_records_is_an_error_in_words(incoming: Any, message: str)
         ("b.parquet", b"hello", "not a Parquet file"),
         ("b.xml", b"<a/>", "the ending of an incoming file is"),
         ("b.csv.gz", b"not gzip at all", "b.csv.gz"),
+        ("b.csv", "id,a\n1,x\n".encode("utf-16"), 'set encoding = "utf-16"'),
+        ("b.csv", "id,a\n".encode("utf-16-le"), "looks like UTF-16"),
+        ("b.csv", b"id,\xe9\n1,x\n", "the names are no utf-8 text"),
+        ("b.csv", b"id,a\r1,x\r", "carriage return alone"),
+        ("b.csv", b"id;a\n1;x\n", 'delimiter = ";"'),
     ],
 )
 def test_files_that_cannot_be_read_at_all(tmp_path: Path, name: str, data: bytes, message: str) -> None:
     (tmp_path / name).write_bytes(data)
     store = rm.MemoryStore({"t": pa.table({"id": [1]})})
-    with pytest.raises(rm.IncomingError, match=message):
+    with pytest.raises(rm.Error, match=message):
         rm.merge(rm.Job(store=store, table="t", key="id"), tmp_path / name)
 
 

@@ -159,6 +159,11 @@ def sentences(plan: Plan, source: Source | None, names: list[str]) -> list[str]:
         "remove": "removed", "archive": f"moved to {job.archive}",
         "mark": "marked (" + ", ".join(f"{n} = {v}" for n, v in job.mark.items()) + ")",
     }[job.delete]  # fmt: skip
+    if job.unmark:
+        back = ", ".join(f"{n} = {v}" for n, v in job.unmark.items())
+        out.append(f"A record of a marked row brings it back ({back}).")
+    elif job.mark:
+        out.append("A record of a marked row updates it, and it stays marked; unmark would bring it back.")
     if job.missing == "delete":
         scope = f" and for which {job.scope}" if job.scope else ""
         out.append(f"Rows that do not come{scope} are {how}.")

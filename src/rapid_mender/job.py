@@ -54,6 +54,8 @@ class Incoming(_Strict):
 
     @model_validator(mode="after")
     def _one_of_them(self) -> Incoming:
+        if not self.delimiter.isascii() or self.delimiter in '"\r\n\0':
+            raise ValueError(f"delimiter is one ASCII character, and no quote or line break, not {self.delimiter!r}")
         if (self.path is None) == (self.query is None):
             raise ValueError("incoming is a path or a query: give one of them")
         if self.store is not None and self.query is None:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
@@ -106,7 +107,10 @@ class Layouts:
         try:
             found = map_columns(info, names, plan.job.rename, free)
         except JobError as error:
-            plan.wrong(str(error))
+            hint = ""
+            if len(names) == 1 and (mark := next((one for one in ";\t|," if one in names[0]), None)):
+                hint = f"; or, if it is several columns, set the delimiter: delimiter = {json.dumps(mark)}"
+            plan.wrong(f"{error}{hint}")
             return None
         # in the table's order: that of the records, and so of reasons and changes, may be a neighbour's
         return dict(sorted(found.items(), key=lambda pair: info.names.index(pair[1])))

@@ -8,7 +8,7 @@ import gzip
 import io
 import os
 import zlib
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import IO, Any
 
@@ -48,15 +48,16 @@ class CsvFile(Source):
     def columns(self) -> list[str]:
         if self._names is None:
             with self._text(self.options.encoding) as lines:
+                read: list[str] = []
                 try:
-                    reader = csv.reader(lines, delimiter=self.options.delimiter)
-                    self._names = next(reader)
-                    self._header_lines = reader.line_num
-                    "".join(self._names).encode()  # fails if bytes of it could not be decoded
+                    names = next(csv.reader(_noted(lines, read), delimiter=self.options.delimiter))
                 except StopIteration:
                     raise IncomingError(f"{self.path} is empty: it has not even a line of column names") from None
                 except (UnicodeError, csv.Error, OSError, EOFError) as error:
                     raise IncomingError(f"{self.path}, line 1: {error}; check the encoding and the file") from error
+            if why := _unread(read, self.options.encoding):
+                raise IncomingError(f"{self.path}, line 1: {why}")
+            self._names, self._header_lines = names, max("".join(read).count("\n"), 1)
         return self._names
 
     @property
@@ -224,6 +225,24 @@ class CsvFile(Source):
             done, rows = done.filter(pa.array(~bad)), rows[~bad]
         if len(rows):
             yield Chunk(done, rows)
+
+
+def _noted(lines: Iterable[str], into: list[str]) -> Iterator[str]:
+    for line in lines:
+        into.append(line)
+        yield line
+
+
+def _unread(header: list[str], encoding: str) -> str | None:
+    """Why lines of column names are not in the encoding that was told, if they are not, or end in another way."""
+    text = "".join(header)
+    if "\0" in text or text[:2] in ("\udcff\udcfe", "\udcfe\udcff"):
+        return f'this looks like UTF-16, and was read as {encoding}; set encoding = "utf-16"'
+    if any("\ud800" <= letter <= "\udfff" for letter in text):
+        return f'the names are no {encoding} text; set the encoding that they are in (encoding = "cp1252")'
+    if header[-1].endswith("\r"):
+        return "the line ends with a carriage return alone; let lines end with a line feed"
+    return None
 
 
 def _miscounted(values: int, width: int) -> str:
