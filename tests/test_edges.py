@@ -34,7 +34,8 @@ OP = {"decide": "delete", "when": "incoming.OP = 'D'"}
 
 def trees() -> rm.MemoryStore:
     rows = {"id": [1, 2, 3], "a": ["x", "y", "z"], "n": [1.0, 2.0, 3.0], "gone": [False, True, False]}
-    return rm.MemoryStore({"t": pa.table(rows | {"day": pa.array([None, FELLED, None], pa.date32())})})
+    late = {"day": pa.array([None, FELLED, None], pa.date32()), "was": pa.nulls(3, pa.float64())}
+    return rm.MemoryStore({"t": pa.table(rows | late)})
 
 
 MARK: dict[str, Any] = {"missing": "delete", "delete": "mark", "mark": {"gone": True, "day": "CURRENT_DATE"}}
@@ -74,7 +75,7 @@ CASES: list[tuple[dict[str, Any], Any, list[str], dict[tuple[int, str], Any]]] =
     (MARK, [{"id": 1}, {"id": 2}], ["skip", "skip", "delete"], {(2, "gone"): True, (3, "gone"): True}),
     ({**MARK, "unmark": {"gone": False, "day": "NULL"}}, [{"id": 1}, {"id": 2}], ["skip", "update day gone", "delete"], {(2, "gone"): False, (2, "day"): None}),
     ({**MARK, "unmark": {"gone": False}}, [{"id": 1}, {"id": 2, "gone": True}], ["skip", "skip unchanged", "delete"], {(2, "gone"): True}),  # what was sent counts
-    ({**MARK, "columns": {"day": {"previous": "was"}}}, [{"id": 1}, {"id": 2}], ["'was'"], {}),
+    ({**MARK, "mark": {"gone": True, "n": 0}, "columns": {"n": {"previous": "was"}}}, [{"id": 1}, {"id": 2}], ["skip", "skip", "delete"], {(3, "was"): 3.0, (3, "n"): 0.0}),
     (BY_DAY, [{"id": 1}, {"id": 2}], ["skip", "skip", "delete"], {(3, "a"): "z!", (1, "a"): "x"}),
     ({**BY_DAY, "unmark": {"day": "NULL"}}, [{"id": 1}, {"id": 2}], ["skip", "update day", "delete"], {(2, "day"): None}),
     ({**BY_DAY, "marked": None}, [], ["say which rows are marked"], {}), ({**MARK, "mark": {"n": "1 / 0"}}, [], ["n = 1 / 0 is not a number"], {}),
@@ -105,7 +106,7 @@ def test_a_rule_in_python_sees_every_column_whatever_is_sent() -> None:
     seen: list[list[str]] = []
     rule = rm.Rule(decide="skip", when=lambda incoming, existing: seen.append(incoming.column_names) or [False] * len(incoming))
     rm.merge(rm.Job(store=trees(), table="t", key="id", rules=[rule], ignore="x"), [{"id": 1, "x": 5}, {"id": 2, "n": 3.0}])
-    assert seen == [["id", "a", "n", "gone", "day", "x"]] * 2
+    assert seen == [["id", "a", "n", "gone", "day", "was", "x"]] * 2
 
 
 def test_a_key_column_may_have_the_name_of_what_stands_beside_it() -> None:
