@@ -235,7 +235,8 @@ class MariaDBSession(SQLSession):
         return f"LOCATE({text} COLLATE utf8mb4_bin, {expression}) > 0"
 
     def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
-        if error.unique and set(sent.table.extra["indexes"].get(error.constraint, ())) == set(sent.key):
+        columns = sent.table.extra["indexes"].get(error.constraint)
+        if error.unique and columns and set(columns) == set(sent.key):
             raise Conflict(f"{self.where}: another program wrote the same key meanwhile ({error.reason})")
 
     def _spelled(self, expression: str) -> str:

@@ -48,7 +48,7 @@ def _in_words(where: str, error: Exception, state: Callable[[], str], sql: str) 
     if code in _RETRY:
         return Conflict(f"{where}: another program wrote the same rows meanwhile ({text})")
     if code in _REFUSALS:
-        key = re.search(r"for key '([^']*)'", text)
+        key = re.search(r"for key '(.*)'", text)  # to the last quote: a name may have some in it
         # which row of a statement it was says nothing to people who sent another batch
         reason = re.sub(r" at row \d+$", "", text)
         return Refused(
