@@ -171,3 +171,10 @@ def test_no_bytes_end_a_run_otherwise_than_in_our_words_or_lose_a_row(
         assert number % 10 or gone == set(full["id"].to_pylist()) - set(store["t"]["id"].to_pylist())
         assert not lost(data, gone, ending), data
     assert errors < 400, "most of the files are to be read"
+
+
+def test_a_line_with_too_many_values_and_odd_bytes_is_one_reject(tmp_path: Path, recwarn: pytest.WarningsRecorder) -> None:
+    (tmp_path / "a.csv").write_bytes(b'id,s\n1,"x"\n2,\xff,z,w\n3,y\n4,\xff\n5,a,b\n')
+    result = rm.merge(rm.Job(store=rm.MemoryStore({"t": pa.table({"id": [1], "s": ["x"]})}), table="t", key="id"), tmp_path / "a.csv")
+    assert result.decisions["decision"].to_pylist() == ["skip", "reject", "insert", "reject", "reject"]
+    assert not recwarn.list, "and nobody raised in silence"

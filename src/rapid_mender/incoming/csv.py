@@ -118,7 +118,13 @@ class CsvFile(Source):
 
         if not len(block):
             return
-        table = self._parsed(block, None, put_aside)
+        try:
+            table = self._parsed(block, None)
+        except IncomingError:  # the reader hands on no row that is not UTF-8
+            if not _decodes(bytes(block)):
+                yield from self._records(bytes(block), self._scanned(bytes(block), line, True), line, len(self.columns))
+                return
+            table = self._parsed(block, None, put_aside)
         count = table.num_rows + len(ragged)
         aside = np.array([row.number for row in ragged], np.int64) - 1
         good = np.ones(count, bool)
