@@ -118,13 +118,15 @@ class CsvFile(Source):
 
         if not len(block):
             return
+        text = _is_utf8(bytes(block))
         try:
-            table = self._parsed(block, None)
-        except IncomingError:  # the reader hands on no row that is not UTF-8
-            if not _decodes(bytes(block)):
-                yield from self._records(bytes(block), self._scanned(bytes(block), line, True), line, len(self.columns))
-                return
-            table = self._parsed(block, None, put_aside)
+            table = self._parsed(block, None, text, put_aside if text else None)
+        except IncomingError:
+            if text:
+                raise
+            # the reader hands on no row with too many values that is not UTF-8
+            yield from self._records(bytes(block), self._scanned(bytes(block), line, True), line, len(self.columns))
+            return
         count = table.num_rows + len(ragged)
         aside = np.array([row.number for row in ragged], np.int64) - 1
         good = np.ones(count, bool)
@@ -156,10 +158,11 @@ class CsvFile(Source):
             kept = memoryview(b"".join(block[found.starts[a] : found.ends[b - 1]] for a, b in edges.tolist()))
         else:
             kept = memoryview(block)[: found.whole]
-        yield from self._decoded(self._parsed(kept, int(good.sum())), rows[good])
+        yield from self._decoded(self._parsed(kept, int(good.sum()), False), rows[good])
 
-    def _parsed(self, block: memoryview, count: int | None, handler: Any = None) -> pa.Table:
-        """Records that keep the rules, as a table of bytes; `count` of them, if that is known."""
+    def _parsed(self, block: memoryview, count: int | None, text: bool, handler: Any = None) -> pa.Table:
+        """Records that keep the rules, as a table of bytes, or of `text` that is known to be UTF-8; `count` of them, if
+        that is known."""
         names = [f"c{place}" for place in range(len(self.columns))]
         try:
             table = pcsv.read_csv(
@@ -170,7 +173,7 @@ class CsvFile(Source):
                     invalid_row_handler=handler,
                 ),
                 convert_options=pcsv.ConvertOptions(
-                    check_utf8=False, column_types=dict.fromkeys(names, pa.binary()),
+                    check_utf8=False, column_types=dict.fromkeys(names, pa.string() if text else pa.binary()),
                     null_values=list(self.options.nulls), strings_can_be_null=True, quoted_strings_can_be_null=False,
                 ),
             )  # fmt: skip
@@ -271,6 +274,10 @@ def _encoding(options: Options) -> str:
     """The name by which the reader knows that it need not recode."""
     plain = options.encoding.lower().replace("-", "").replace("_", "")
     return "utf8" if plain in ("utf8", "utf8sig") else options.encoding
+
+
+def _is_utf8(data: bytes) -> bool:
+    return data.isascii() or _decodes(data)
 
 
 def _decodes(value: bytes | None) -> bool:
