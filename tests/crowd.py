@@ -65,9 +65,7 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
     run("CREATE TABLE trees (tag_no bigint PRIMARY KEY, height bigint, edits bigint NOT NULL DEFAULT 0)")
     rm.merge(rm.Job(store=url, table="trees", key="tag_no"), [{"tag_no": n, "height": -(10**9) - n} for n in range(_ROWS)])
     words = [["merge", str(n)] for n in range(1, merging + 1)] + [["write", "0"]]
-    started = [
-        subprocess.Popen([sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True) for w in words
-    ]
+    started = [subprocess.Popen([sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True) for w in words]
     said = [one.communicate(timeout=seconds + 120)[1] for one in started]
     assert all(one.returncode == 0 for one in started), said
     table = {row["tag_no"]: row for row in trees(url).to_pylist()}

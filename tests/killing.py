@@ -28,9 +28,7 @@ from rapid_mender.stores.base import open_store
 from . import servers
 
 _JOB = 'store = "{}"\ntable = "trees"\nkey = "tag_no"\nincoming = "batch.csv"\n'
-_TREES = TableInfo(
-    "trees", (Column("tag_no", pa.int64(), nullable=False), Column("height_m", pa.float64()), Column("note", pa.string())), ("tag_no",)
-)
+_TREES = TableInfo("trees", (Column("tag_no", pa.int64(), nullable=False), Column("height_m", pa.float64()), Column("note", pa.string())), ("tag_no",))
 
 
 @dataclass

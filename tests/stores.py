@@ -68,9 +68,7 @@ def _memory(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]]) -> It
 
 
 @contextmanager
-def _sqlite(
-    schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], how: str = "", indexed: bool = True, apart: bool = False
-) -> Iterator[Place]:
+def _sqlite(schema: pa.Schema, key: list[str], rows: list[dict[str, Any]], how: str = "", indexed: bool = True, apart: bool = False) -> Iterator[Place]:
     with tempfile.TemporaryDirectory() as folder:
         path = Path(folder) / "it's a register.db"
         with closing(sqlite3.connect(path)) as connection:
@@ -82,12 +80,7 @@ def _sqlite(
 
 _SERVER_TYPES = {
     "postgresql": {pa.int64(): "bigint", pa.binary(): "bytea"},
-    "mariadb": {
-        pa.int64(): "bigint",
-        pa.string(): "varchar(40) COLLATE utf8mb4_nopad_bin",
-        pa.timestamp("us"): "datetime(6)",
-        pa.time64("us"): "time(6)",
-    },
+    "mariadb": {pa.int64(): "bigint", pa.string(): "varchar(40) COLLATE utf8mb4_nopad_bin", pa.timestamp("us"): "datetime(6)", pa.time64("us"): "time(6)"},
 }
 
 

@@ -222,9 +222,6 @@ def test_hundreds_of_calls_leave_no_connection(kind: str) -> None:
             rm.check(wrong)
             with pytest.raises(rm.StoreError, match="nowhere"):
                 rm.merge(wrong, [{"id": 1}])
-        if kind == "postgresql":
-            left = "pg_stat_activity WHERE datname = current_database()"
-        else:
-            left = "information_schema.PROCESSLIST WHERE DB = DATABASE()"
+        left = "pg_stat_activity WHERE datname = current_database()" if kind == "postgresql" else "information_schema.PROCESSLIST WHERE DB = DATABASE()"
         found = pa.concat_tables(database.link.query(f"SELECT count(*) AS n FROM {left}"))
         assert found["n"][0].as_py() <= 2

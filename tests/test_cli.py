@@ -5,11 +5,13 @@ from __future__ import annotations
 import hashlib
 import json
 import os
+import re
 import sqlite3
 import subprocess
 import sys
 import time
 from collections.abc import Callable
+from contextlib import closing
 from itertools import pairwise
 from pathlib import Path
 
@@ -87,16 +89,6 @@ def test_preview_and_a_second_merge_write_nothing(rmend: Rmend, demo: Path) -> N
     assert "newest 2;" in newest.out
     assert "Tanner's Row · " in newest.out, "which record it was"
     assert rmend("batches", f"sqlite:///{demo}/register.db").out.count("survey-1.toml") == 1
-
-
-def test_rejects_that_were_mended_can_be_merged(rmend: Rmend, demo: Path) -> None:
-    rmend("merge", "h/survey-1.toml")
-    rejects = demo / "survey-1.rejects.csv"
-    mended = demo / "mended.csv"
-    mended.write_text(rejects.read_text().replace('"1200"', '"12.0"').replace("31.06.2026", "2026-06-30"))
-    result = rmend("merge", "h/survey-1.toml", "h/mended.csv", "--json").json
-    assert result["counts"] == {"insert": 1, "update": 1, "delete": 0, "skip": 0, "reject": 6}, result
-    assert "torn page" in rejects.read_text(), "what was not mended is still there"
 
 
 @pytest.mark.parametrize("name", ["survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv"])
@@ -319,3 +311,42 @@ def test_help_answers_at_once() -> None:
     done = subprocess.run([sys.executable, "-c", loaded], capture_output=True, text=True, check=True)
     assert json.loads(done.stdout) == [], "heavy imports belong where they are used"
     assert min(times) < 1.5, "0.4 s on a quiet machine; this only catches what is far off"
+
+
+HOSTILE = ["[/b]", "[red]oak[/]", "\x1b[31mred\x1b[0m", "a\nb\r\tc", "\u202egnp.exe", "\x9b31m", "[link=file:///etc]x[/link]", "é\U0001f600", '<b>"q"</b>']
+
+
+def test_what_is_shown_is_what_is_there_and_nothing_else(rmend: Rmend, tmp_path: Path) -> None:
+    """No value is markup or a control sequence; JSON has every value as it is; no output turns the outcome of a merge."""
+    with closing(sqlite3.connect(tmp_path / "r.db")) as connection:
+        connection.execute('CREATE TABLE "[b]t" (id TEXT PRIMARY KEY, "[/i]x" TEXT, n REAL)')
+    (tmp_path / "b.jsonl").write_text("".join(json.dumps({"id": one, "[/i]x": one}) + "\n" for one in HOSTILE) + '{"id": "bad", "n": "[/b]\\u001b[2J"}\n')
+    (tmp_path / "j.toml").write_text('store = "sqlite:///r.db"\ntable = "[b]t"\nkey = "id"\nincoming = "b.jsonl"\n')
+    shown = [
+        rmend(*words)
+        for words in (
+            ("preview", "j.toml"),
+            ("merge", "j.toml"),
+            ("history", "j.toml"),
+            ("batches", "j.toml"),
+            ("check", "j.toml"),
+            ("explain", "j.toml", "--key", "id=[/b]"),
+        )
+    ]
+    assert [ran.code for ran in shown] == [0] * 6
+    for ran in shown:
+        assert not any(letter in ran.out for letter in "\x1b\x9b\u202e\r\t"), ran.out
+    assert "[red]oak[/]" in shown[2].out
+    assert "␛[31mred" in shown[2].out
+    assert [change["new"]["id"] for change in rmend("history", "j.toml", "--json").json["changes"]] == sorted(HOSTILE)
+    assert re.fullmatch(r"\d{4}-\d\d-\d\dT[0-9:.]+Z", rmend("batches", "j.toml", "--json").json["batches"][0]["started_at"])
+    for number, output in enumerate(("/dev/full", "a closed pipe")):
+        (tmp_path / "b.jsonl").write_text(json.dumps({"id": f"é{number}"}) + "\n")
+        read, write = os.pipe()
+        os.close(read)
+        with open("/dev/full", "w") if number == 0 else os.fdopen(write, "w") as out:
+            done = subprocess.run(
+                [sys.executable, "-m", "rapid_mender", "merge", "j.toml"], cwd=tmp_path, stdout=out, stderr=subprocess.PIPE, text=True, check=False
+            )
+        assert (output, done.returncode, "it is done" in done.stderr) == (output, 0, True), done.stderr
+    assert "\\xe91" in rmend("history", "j.toml", PYTHONIOENCODING="ascii").out

@@ -139,17 +139,14 @@ def lost(data: bytes, keys: set[int], ending: str) -> set[int]:
 
 @pytest.mark.parametrize("ending", ["csv", "jsonl"])
 @pytest.mark.parametrize("part", range(8))
-def test_no_bytes_end_a_run_otherwise_than_in_our_words_or_lose_a_row(
-    ending: str, part: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch
-) -> None:
+def test_no_bytes_end_a_run_otherwise_than_in_our_words_or_lose_a_row(ending: str, part: int, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """10,000 files; what comes is an error of ours, or counts that add up, and no row is gone whose record is there."""
     rng, path, errors = random.Random(part), tmp_path / f"a.{ending}", 0
     shape = pa.schema([("id", pa.int64()), ("s", pa.string()), ("f", pa.float64()), ("d", pa.date32())])
     full = pa.table({"id": range(1, 13), "s": ["x"] * 12, "f": [0.0] * 12, "d": [date(2026, 1, 1)] * 12}, schema=shape)
     for number in range(625):
         rows = [
-            {"id": n, "s": rng.choice(["a", 'b "c"', "d,e", "two\nlines", "", None]), "f": rng.choice([1.5, None, 2]), "d": "2026-01-05"}
-            for n in range(1, 9)
+            {"id": n, "s": rng.choice(["a", 'b "c"', "d,e", "two\nlines", "", None]), "f": rng.choice([1.5, None, 2]), "d": "2026-01-05"} for n in range(1, 9)
         ]
         if ending == "csv":
             data = as_csv([{n: (r[n] if n != "s" or r[n] is None else str(r[n])) for n in r} for r in rows], tmp_path).read_bytes().split(b"\n", 1)[1]

@@ -393,9 +393,7 @@ def test_room_and_memory_are_bounded(case: str, tmp_path: Path) -> None:
     done = subprocess.run([sys.executable, "-c", _LIMITED.format(limit=limit), tmp_path / "r.csv"], capture_output=True, text=True, check=False)
     assert not done.stderr
     said, peak = done.stdout.splitlines()
-    wanted = (
-        {"a": "1300000", "h": "400000"}[case[0]] if "room" not in case else "IncomingError the batch does not fit into the folder for temporary files"
-    )
+    wanted = {"a": "1300000", "h": "400000"}[case[0]] if "room" not in case else "IncomingError the batch does not fit into the folder for temporary files"
     assert re.match(wanted, said), said
     assert int(peak) < 900
 
@@ -414,8 +412,6 @@ def test_rejects_are_written_before_the_commit_or_not_at_all(tmp_path: Path, rme
     first = json.loads(written("r.jsonl").splitlines()[0])
     assert (first["w"], first["l"], first["f"]) == ("11476-08-15 05:20:00", ["29349-01-26"], "nan")
     assert '"=1+1"' in written("r.csv")
-    assert '"\'=1+1"' in written("n.csv", formulas="neutral")
-    assert '"\'-2"' in written("n.csv", formulas="neutral")
     for path, what in ((tmp_path, "is a folder"), (tmp_path / "x.csv" / "y.csv", "there is no folder")):
         with pytest.raises(rm.JobError, match=what):
             rm.merge(job.model_copy(update={"rejects": str(path)}), batch)
@@ -446,3 +442,19 @@ def test_a_draft_says_nothing_that_a_name_says(kind: str, tmp_path: Path) -> Non
         (tmp_path / "d.toml").write_text(text)
         job = rm.Job.load(tmp_path / "d.toml")
         assert (job.table, job.missing, len(job.allow)) == (name, "keep", 3)
+
+
+@every
+def test_long_names_stay_apart_in_the_history(kind: str, tmp_path: Path) -> None:
+    """A table of 63 letters, two columns that are alike in 59 of them: a history of its own, by the columns' own names."""
+    first, second, name = "c" * 60 + "ä", "c" * 60 + "b", "t" * 63
+    quote = "`" if kind == "mariadb" else '"'
+    ddl = f"CREATE TABLE {quote}{name}{quote} (id int PRIMARY KEY, {quote}{first}{quote} int, {quote}{second}{quote} varchar(9))"
+    with table(kind, tmp_path, ddl) as (url, _):
+        job = rm.Job(store=url, table=name, key="id")
+        for batch in ([{"id": 1, first: 1, second: "x"}], [{"id": 1, first: 2}]):
+            assert rm.merge(job, batch).counts["reject"] == 0
+        last = rm.history(url, name, key={"id": 1}).to_pylist()[-1]
+        assert [last[f"{side}_{column}"] for column in (first, second) for side in ("old", "new")] == [1, 2, "x", "x"]
+        assert last["changed"] == json.dumps([first], ensure_ascii=False)
+        assert rm.history(url, name, column=second).num_rows == 0

@@ -1,4 +1,3 @@
-# ruff: noqa: E501
 """Looking before and after: one record explained, counts by group, jobs checked; and when values count as the same."""
 
 from __future__ import annotations

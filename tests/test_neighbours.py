@@ -221,8 +221,7 @@ def test_one_line_that_breaks_the_rules_is_one_reject(tmp_path: Path) -> None:
     wrong = ['1,"a"b', '2,a"b', '3,"a" ', "5,a\rb", "6", "7,a,b", '"8"x,a']
     (tmp_path / "a.csv").write_text("\n".join(["id,s", *(f'{line}\n{n}0,"ok, ""so"""' for n, line in enumerate(wrong, 1))]), newline="")
     result = rm.preview(
-        rm.Job(store=rm.MemoryStore({"t": pa.table({"id": pa.array([], pa.int64()), "s": pa.array([], pa.string())})}), table="t", key="id"),
-        tmp_path / "a.csv",
+        rm.Job(store=rm.MemoryStore({"t": pa.table({"id": pa.array([], pa.int64()), "s": pa.array([], pa.string())})}), table="t", key="id"), tmp_path / "a.csv"
     )
     assert result.counts["insert"] == len(wrong)
     assert result.rejects["rmend_row"].to_pylist() == list(range(2, 2 + 2 * len(wrong), 2))

@@ -202,9 +202,7 @@ def test_what_the_database_fills_is_in_the_history(kind: str) -> None:
         )
     )
     with servers.database(kind) as database:
-        database.run(
-            f"CREATE TABLE t (id {number} PRIMARY KEY, v int DEFAULT 5, w varchar(9), twice int GENERATED ALWAYS AS (v * 2) STORED)", *trigger
-        )
+        database.run(f"CREATE TABLE t (id {number} PRIMARY KEY, v int DEFAULT 5, w varchar(9), twice int GENERATED ALWAYS AS (v * 2) STORED)", *trigger)
         job = rm.Job(store=database.store, table="t", key="id", null_key="generate")
         made = rm.merge(job, [{"id": None, "w": f"n{i}"} for i in range(100)])
         assert made.decisions["id"].to_pylist() == list(range(1, 101))

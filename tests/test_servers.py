@@ -106,8 +106,7 @@ def test_a_store_that_is_kept_sees_what_others_alter(database: servers.Database,
     else:
         body = "$$ BEGIN NEW.v = NEW.v + 100; RETURN NEW; END $$"
         database.run(
-            f"CREATE FUNCTION more() RETURNS trigger LANGUAGE plpgsql AS {body}",
-            "CREATE TRIGGER more BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION more()",
+            f"CREATE FUNCTION more() RETURNS trigger LANGUAGE plpgsql AS {body}", "CREATE TRIGGER more BEFORE UPDATE ON t FOR EACH ROW EXECUTE FUNCTION more()"
         )
     assert newest({"id": 1, "v": 7})["new_v"] == 107, "the history has what the database stored"
     database.run("DROP TABLE t")

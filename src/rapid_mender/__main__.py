@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import sys
+
 
 def main() -> None:
     from .cli import app
     from .stores import company
 
     company.ours = True
+    for stream in (sys.stdout, sys.stderr):  # a letter that the output does not have ends nothing
+        if hasattr(stream, "reconfigure"):
+            stream.reconfigure(errors="backslashreplace")
 
     app()
 

@@ -31,7 +31,7 @@ def look_at_our_tables(session: Session, plan: Plan) -> None:
     _needs_undo(plan, session.find_own(BATCHES_TABLE, owner=info.owner))
     if not plan.job.history:
         return
-    shape = history_info(info)
+    shape = history_info(info, session.fits)
     history = session.find_own(shape.name, info)
     _needs_undo(plan, history)
     if history is None and (why := session.cannot_make(shape)):

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import getpass
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import cached_property
@@ -14,6 +14,7 @@ import pyarrow as pa
 
 from .core.changes import spell_changed
 from .core.existing import Existing
+from .core.names import fitted
 from .core.records import known_column, value_of
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
@@ -59,12 +60,19 @@ def history_name(table: str) -> str:
     return f"{table}_history"
 
 
-def history_info(info: TableInfo) -> TableInfo:
-    """The shape of a table's history."""
+def stored_names(info: TableInfo, fits: Callable[[str], bool]) -> dict[str, str]:
+    """What the columns old_X and new_X of a history are called in a store that has room for names that fit."""
+    full = [f"{side}_{column.name}" for column in info.columns for side in ("old", "new")]
+    return {name: fitted(name, fits) for name in full}
+
+
+def history_info(info: TableInfo, fits: Callable[[str], bool]) -> TableInfo:
+    """The shape of a table's history in a store that has room for names that fit."""
+    names = stored_names(info, fits)
     sides = [
         replace(
             column,
-            name=f"{side}_{column.name}",
+            name=names[f"{side}_{column.name}"],
             nullable=True,
             has_default=False,
             generated=False,
@@ -104,7 +112,11 @@ class Recorder:
 
     @cached_property
     def _shape(self) -> TableInfo:
-        return history_info(self.info)
+        return history_info(self.info, self.session.fits)
+
+    @cached_property
+    def _stored(self) -> dict[str, str]:
+        return stored_names(self.info, self.session.fits)
 
     def start(self) -> int:
         """The batch's number; taken on the first call, with a row in the batches."""
@@ -182,7 +194,7 @@ class Recorder:
     def _check_history(self, found: TableInfo) -> None:
         """A column of the table may have been altered since: then a database may cut or round what the history gets."""
         for column in self.info.columns:
-            for name in (f"old_{column.name}", f"new_{column.name}"):
+            for name in (self._stored[f"{side}_{column.name}"] for side in ("old", "new")):
                 if name in found and not found[name].holds(column):
                     raise StoreError(
                         f"{found.name}.{name} is {found[name].declared}, but {self.info.name}.{column.name} is "
@@ -208,7 +220,8 @@ class Recorder:
             "actor": self._actor,
             "application": self.application,
         }
-        columns = {name: changes[name] for name in changes.column_names if name != "action"}
+        columns = {self._stored.get(name, name): changes[name] for name in changes.column_names if name != "action"}
+        odd = {self._stored[name]: cells for name, cells in odd.items()}
         self.session.append(self._shape, pa.table({"change_no": numbers} | columns), same, odd, after)
 
     def resume(self, session: Session) -> None:
@@ -274,13 +287,14 @@ def history(
         raise JobError(f"action is 'insert', 'update' or 'delete', not {action!r}")
     with opened(store) as place, place.begin(write=False) as session:
         info = session.describe(table)
-        shape = history_info(info)
+        shape, names = history_info(info, session.fits), stored_names(info, session.fits)
+        full = {stored: name for name, stored in names.items()}
         found = session.find_own(shape.name, info)
         where: list[list[Condition]] = []
         for name, value in (key or {}).items():
             known = known_column(info, name)
             sought = value_of(known, value).as_py()
-            where.append([Condition(f"{side}_{known.name}", "=", sought) for side in ("old", "new")])
+            where.append([Condition(names[f"{side}_{known.name}"], "=", sought) for side in ("old", "new")])
         if batch is not None:
             where.append([Condition("batch_no", "=", batch)])
         if action is not None:
@@ -293,12 +307,12 @@ def history(
                 zoned = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
                 where.append([Condition("changed_at", op, zoned.astimezone(UTC))])  # type: ignore[arg-type]
         if found is None:
-            return shape.schema.empty_table()
+            return _named(shape.schema.empty_table(), full)
         if not is_history(found):
             raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
         where = [[one for one in group if one.column in found] for group in where]
         rows = session.read(found, [group for group in where if group], newest="change_no", limit=limit)
-        return _as_declared(rows, _FIXED)
+        return _named(_as_declared(rows, _FIXED), full)
 
 
 def batches(store: str | Store, *, table: str | None = None, limit: int | None = None) -> pa.Table:
@@ -309,6 +323,10 @@ def batches(store: str | Store, *, table: str | None = None, limit: int | None =
             return BATCHES.schema.empty_table()
         where: Sequence[Sequence[Condition]] = [[Condition("table_name", "=", table)]] if table else ()
         return _as_declared(session.read(found, where, newest="batch_no", limit=limit), BATCHES.columns)
+
+
+def _named(rows: pa.Table, names: Mapping[str, str]) -> pa.Table:
+    return rows.rename_columns([names.get(name, name) for name in rows.column_names])
 
 
 def _as_declared(rows: pa.Table, columns: Sequence[Column]) -> pa.Table:

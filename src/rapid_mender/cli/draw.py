@@ -3,21 +3,17 @@
 from __future__ import annotations
 
 import json as json_lib
-import sys
-from collections.abc import Iterable
+import math
 from datetime import datetime
 from typing import Any
 
 import pyarrow as pa
-from rich.console import Console
-from rich.markup import escape
-from rich.table import Table
 from rich.text import Text
 
 from ..result import Result, Sample
 from ..stores.base import Store, open_store
+from .screen import Rows, Screen
 
-_WIDTH_OF_A_PIPE = 120
 STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim", "reject": "bold red"}
 _WOULD = {
     "insert": "inserted",
@@ -28,23 +24,25 @@ _WOULD = {
 }
 
 
-def console_of() -> Console:
-    return Console(width=None if sys.stdout.isatty() else _WIDTH_OF_A_PIPE, highlight=False)
-
-
-def table_of(*columns: str, right: Iterable[str] = ()) -> Table:
-    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False)
-    for name in columns:
-        table.add_column(name, justify="right" if name in right else "left", overflow="fold")
-    return table
-
-
 # -- JSON -------------------------------------------------------------------------------------------
 
 
 def json(document: Any) -> None:
-    """Print one JSON document."""
-    print(json_lib.dumps(document, ensure_ascii=False, indent=2, default=plain))
+    """Print one JSON document: times as in RFC 3339, and a float that JSON has no word for as a text."""
+    text = json_lib.dumps(_words(document), ensure_ascii=False, indent=2, default=_stamp)
+    print(text.encode("utf-8", "backslashreplace").decode())
+
+
+def _words(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(name): _words(one) for name, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_words(one) for one in value]
+    return str(value) if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def _stamp(value: Any) -> str:
+    return plain(value).replace(" ", "T", 1) if isinstance(value, datetime) else plain(value)
 
 
 def plain(value: Any) -> str:
@@ -126,11 +124,10 @@ def changes(found: pa.Table) -> list[dict[str, Any]]:
 
 
 def preview(result: Result) -> None:
-    console = console_of()
+    console = Screen()
     key = ", ".join(result.key)
-    console.print(
-        f"[bold]Preview[/] of {result.records:,} records into [bold]{escape(result.table)}[/] by {escape(key)}."
-    )
+    head = f" of {result.records:,} records into "
+    console.print(Text.assemble(("Preview", "bold"), head, (result.table, "bold"), f" by {key}."))
     console.print(_counts(result))
     _columns_changed(console, result, "would change")
     _rules_and_groups(console, result)
@@ -141,9 +138,10 @@ def preview(result: Result) -> None:
 
 
 def merged(result: Result) -> None:
-    console = console_of()
+    console = Screen()
     key = ", ".join(result.key)
-    console.print(f"[bold]Merged[/] {result.records:,} records into [bold]{escape(result.table)}[/] by {escape(key)}.")
+    head = f" {result.records:,} records into "
+    console.print(Text.assemble(("Merged", "bold"), head, (result.table, "bold"), f" by {key}."))
     console.print(_counts(result))
     _columns_changed(console, result, "changed")
     _rules_and_groups(console, result)
@@ -154,7 +152,7 @@ def merged(result: Result) -> None:
     elif result.batch is None:
         console.print(f"\nNothing to write: the table is as it was, and no batch was counted. {taken}")
     else:
-        console.print(f"\nBatch [bold]{result.batch}[/]. {taken}")
+        console.print(Text.assemble("\nBatch ", (str(result.batch), "bold"), f". {taken}"))
     if result.retries:
         times = "once" if result.retries == 1 else f"{result.retries} times"
         console.print(f"Other programs wrote the same rows meanwhile, so work was done again {times}.")
@@ -164,8 +162,8 @@ def merged(result: Result) -> None:
         console.print(Text(words))
 
 
-def _counts(result: Result) -> Table:
-    table = table_of("decision", "records", "share", "", right=("records", "share"))
+def _counts(result: Result) -> Rows:
+    table = Rows("decision", "records", "share", "", right=("records", "share"))
     every = sum(result.counts.values())
     for name, count in result.counts.items():
         if not count and name == "delete":
@@ -176,13 +174,13 @@ def _counts(result: Result) -> Table:
     return table
 
 
-def _columns_changed(console: Console, result: Result, word: str) -> None:
+def _columns_changed(console: Screen, result: Result, word: str) -> None:
     if result.changed:
         listed = ", ".join(f"{name} {count:,}" for name, count in sorted(result.changed.items(), key=lambda x: -x[1]))
         console.print(Text(f"Columns that {word}: {listed}"))
 
 
-def _rules_and_groups(console: Console, result: Result) -> None:
+def _rules_and_groups(console: Screen, result: Result) -> None:
     if result.rules:
         listed = ", ".join(f"{count:,} by rule {number}" for number, count in result.rules.items())
         console.print(Text(f"Decided by rules: {listed}"))
@@ -195,10 +193,10 @@ def _rules_and_groups(console: Console, result: Result) -> None:
         console.print(Text(f"Note: {warning}", "yellow"))
 
 
-def _groups(groups: pa.Table, by: str) -> Table:
+def _groups(groups: pa.Table, by: str) -> Rows:
     numbers = groups.column_names[1:]
     listed = [name for name in numbers if name in ("before", "after") or any(groups[name].to_pylist())]
-    table = table_of(by, *listed, "", right=listed)
+    table = Rows(by, *listed, "", right=listed)
     for row in groups.to_pylist():
         more = row["after"] - row["before"]
         cells = [
@@ -209,11 +207,9 @@ def _groups(groups: pa.Table, by: str) -> Table:
     return table
 
 
-def _samples(result: Result) -> Table:
+def _samples(result: Result) -> Rows:
     """Some records of each decision: one line a changed value, existing beside incoming."""
-    table = table_of(
-        result.unit, "decision", "key", "column", "existing", "", "incoming", "reason", right=(result.unit,)
-    )
+    table = Rows(result.unit, "decision", "key", "column", "existing", "", "incoming", "reason", right=(result.unit,))
     order = list(STYLES)
     for sample in sorted(result.samples, key=lambda s: (order.index(s.decision), s.row or 0)):
         style = STYLES[sample.decision]
@@ -237,12 +233,12 @@ def _samples(result: Result) -> Table:
 
 
 def batches(found: pa.Table, store: str) -> None:
-    console = console_of()
+    console = Screen()
     if not found.num_rows:
-        console.print(f"No batch was merged into {escape(store)} yet.")
+        console.print(f"No batch was merged into {store} yet.")
         return
     counts = ("inserted", "updated", "deleted", "skipped", "rejected")
-    table = table_of(
+    table = Rows(
         "batch",
         "table",
         "job",
@@ -266,11 +262,11 @@ def batches(found: pa.Table, store: str) -> None:
 
 def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
     """`key` are the columns that tell the records apart, where there may be several."""
-    console = console_of()
+    console = Screen()
     if not found.num_rows:
-        console.print(f"No such change of {escape(name)}.")
+        console.print(f"No such change of {name}.")
         return
-    table = table_of(
+    table = Rows(
         "change",
         "batch",
         "when (UTC)",

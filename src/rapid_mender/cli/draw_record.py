@@ -9,7 +9,8 @@ from rich.text import Text
 
 from ..check import Checked
 from ..explain import Explained, Explanation
-from .draw import STYLES, console_of, shown, table_of
+from .draw import STYLES, shown
+from .screen import Rows, Screen
 
 _VALUES = {True: "true", False: "false", None: "unknown"}
 
@@ -20,7 +21,7 @@ def as_document(found: Explanation) -> dict[str, Any]:
 
 def explained(found: Explanation) -> None:
     """One record after the other: what came, column by column, rule by rule, the decision."""
-    console = console_of()
+    console = Screen()
     key = " · ".join(shown(value) for value in found.key.values())
     console.print(Text.assemble("Key ", (key, "bold"), f" of {found.table}, by {', '.join(found.key)}."))
     if len(found.existing) != 1:
@@ -33,12 +34,12 @@ def explained(found: Explanation) -> None:
 
 
 def _record(one: Explained, found: Explanation) -> None:
-    console = console_of()
+    console = Screen()
     came = " · ".join(f"{name} = {shown(value)}" for name, value in one.came.items())
     console.print(Text.assemble((f"{found.unit} {one.row}", "bold"), " came as  ", (came, "dim")))
     if one.compared:
         console.print()
-        table = table_of("column", "existing", "", "incoming", "verdict")
+        table = Rows("column", "existing", "", "incoming", "verdict")
         for cell in one.compared:
             style = f"bold {STYLES['update']}" if cell.changed else ""
             old = Text(shown(cell.existing) if found.existing else "no row", "dim")
@@ -48,7 +49,7 @@ def _record(one: Explained, found: Explanation) -> None:
         console.print(table)
     if one.rules:
         console.print()
-        table = table_of("rule", "decides", "value", "", "when", right=("rule",))
+        table = Rows("rule", "decides", "value", "", "when", right=("rule",))
         for rule in one.rules:
             style = STYLES[rule.decide] if rule.decided else ""
             value = Text(_VALUES[rule.value], style)
@@ -60,7 +61,7 @@ def _record(one: Explained, found: Explanation) -> None:
 
 def checked(found: Checked) -> None:
     """Problems, warnings, and what the job does."""
-    console = console_of()
+    console = Screen()
     for problem in found.problems:
         console.print(Text.assemble(("Wrong: ", STYLES["reject"]), problem))
     for warning in found.warnings:

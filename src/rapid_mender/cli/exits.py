@@ -2,12 +2,27 @@
 
 from __future__ import annotations
 
+import os
+import sys
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 
 import typer
 
 DONE, STOPPED, WRONG_USAGE, DONE_WITH_REJECTS = 0, 1, 2, 3
+
+
+@contextmanager
+def output() -> Iterator[None]:
+    """Show the outcome of work that is done: whatever becomes of the output, the exit code is that of the work."""
+    try:
+        yield
+        sys.stdout.flush()
+    except (OSError, ValueError) as error:  # a closed pipe, a full disk, letters that the output does not have
+        with suppress(OSError, ValueError):
+            _say(f"it is done, but what was done could not be shown: {error}.")
+        # what is still in the buffer would fail once more at the end
+        os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
 @contextmanager
@@ -34,5 +49,7 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
 def _say(message: str) -> None:
     """Print a message. What points at a place in a text has lines of its own, and what follows it has one too."""
     head, line, rest = message.partition("\n")
+    from .screen import visible
+
     message = head + line + rest.replace("^. ", "^\n").replace("^.", "^") if line else message
-    typer.echo(f"rmend: {message.replace('?.', '?')}", err=True)
+    typer.echo(f"rmend: {visible(message.replace('?.', '?'), lines=True)}", err=True)

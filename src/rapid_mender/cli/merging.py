@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .exits import DONE_WITH_REJECTS, errors_in_words
+from .exits import DONE_WITH_REJECTS, errors_in_words, output
 
 if TYPE_CHECKING:
     from ..job import Job
@@ -59,6 +59,7 @@ def merge(
 
         with _progress() as progress:
             result = merge(_with_rejects(Job.load(job)), incoming, by=by, progress=progress)
+    with output():
         if json:
             draw.json(draw.result_json(result))
         else:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import difflib
-from collections.abc import Iterable
+import hashlib
+from collections.abc import Callable, Iterable
 
 
 def in_quotes(names: Iterable[str]) -> str:
@@ -16,3 +17,15 @@ def closest(name: str, names: Iterable[str], cutoff: float = 0.5) -> str | None:
     lower = {one.lower(): one for one in names}
     found = difflib.get_close_matches(name.lower(), lower, n=1, cutoff=cutoff)
     return lower[found[0]] if found else None
+
+
+def fitted(name: str, fits: Callable[[str], bool], ending: str = "") -> str:
+    """A name and its ending; where that is too long for a database, it is cut, and ends in an underscore and eight
+    hexadecimal digits of the SHA-256 of the whole of it: so names that are alike at the beginning stay apart."""
+    if fits(name + ending):
+        return name + ending
+    mark = f"_{hashlib.sha256(name.encode()).hexdigest()[:8]}{ending}"
+    cut = name
+    while cut and not fits(cut + mark):
+        cut = cut[:-1]
+    return cut + mark

@@ -133,6 +133,10 @@ class Session(ABC):
             raise StoreError(f"there is no table {name!r} in {self.where}; {hint}")
         return info
 
+    def fits(self, name: str) -> bool:
+        """Whether the database has room for a name of a table or a column."""
+        return True
+
     def unseen(self, name: str) -> str | None:
         """Why the user may not see a table, if there is one that is hidden from him."""
         return None

@@ -93,6 +93,9 @@ class MariaDBLink(SQLLink):
     def name_sql(self, name: str) -> str:
         return quoted(name)
 
+    def fits(self, name: str) -> bool:
+        return len(name) <= 64
+
     def expect(self, indexed: bool) -> None:
         """Without join buffers the server goes by the index; with them it rather hashes the whole of a table."""
         if indexed != self._by_index:

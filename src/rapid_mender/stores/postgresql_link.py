@@ -69,6 +69,9 @@ class PostgreSQLLink(SQLLink):
         with suppress(StoreError), translated(self.where):
             self._adbc.cancel()
 
+    def fits(self, name: str) -> bool:
+        return len(name.encode()) <= 63
+
     def name_sql(self, name: str) -> str:
         return name_sql(name)
 

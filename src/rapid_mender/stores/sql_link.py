@@ -10,6 +10,7 @@ from typing import Any, NamedTuple, TypeVar
 
 import pyarrow as pa
 
+from ..core.names import fitted
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .base import Refused
@@ -144,7 +145,7 @@ class SQLLink(ABC):
         """The schema and the name of a table of Rapid Mender's own; `beside`: its name begins with that table's."""
         if beside is not None:
             schema, table = beside.place
-            return schema, table + name.removeprefix(beside.info.name)
+            return schema, fitted(table, self.fits, name.removeprefix(beside.info.name))
         schema, dot, table = name.partition(".")
         if not dot and not self.schema:
             raise StoreError(
@@ -152,6 +153,10 @@ class SQLLink(ABC):
                 "with ?options=-csearch_path%3Dname in the store URL"
             )
         return (schema, table) if dot else (self.schema, name)
+
+    @abstractmethod
+    def fits(self, name: str) -> bool:
+        """Whether the database has room for a name of a table or a column."""
 
     def expect(self, indexed: bool) -> None:  # noqa: B027  a planner that knows of staged rows needs no word
         """Say whether an index finds the rows that the next statements join with staged ones."""

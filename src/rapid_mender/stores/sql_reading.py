@@ -99,6 +99,9 @@ class SQLReading(Session):
         found = self._found[name]
         return None if found is None else found.info
 
+    def fits(self, name: str) -> bool:
+        return self._write.settled().fits(name)
+
     def find_own(self, name: str, beside: TableInfo | None = None, owner: str = "") -> TableInfo | None:
         link = self._write.settled()
         at = self._described(beside) if beside is not None else None

@@ -1,0 +1,57 @@
+"""Writing to a terminal: no value is taken for markup, none reaches the terminal as anything but letters."""
+
+from __future__ import annotations
+
+import sys
+from collections.abc import Iterable
+from typing import Any
+
+from rich.console import Console
+from rich.table import Table
+from rich.text import Text
+
+_WIDTH_OF_A_PIPE = 120
+_HIDDEN = (*range(0x80, 0xA0), 0x200E, 0x200F, *range(0x202A, 0x202F), *range(0x2066, 0x206A))
+_PICTURES = {code: 0x2400 + code for code in range(32)} | {127: 0x2421} | dict.fromkeys(_HIDDEN, 0xFFFD)
+_IN_LINES = {code: picture for code, picture in _PICTURES.items() if code != 10}
+
+
+def visible(text: str, lines: bool = False) -> str:
+    """A text with a picture in the place of every control character, one for one; `lines`: it may have several."""
+    text = text.translate(_IN_LINES if lines else _PICTURES)
+    return text.encode("utf-8", "replace").decode()  # half of a surrogate pair is no letter
+
+
+def _safe(given: Any, lines: bool = False) -> Any:
+    if isinstance(given, str):
+        return Text(visible(given, lines))
+    if isinstance(given, Text):
+        given = given.copy()
+        given.plain = visible(given.plain, lines)
+    return given
+
+
+class Screen(Console):
+    """The console of a command."""
+
+    def __init__(self) -> None:
+        super().__init__(width=None if sys.stdout.isatty() else _WIDTH_OF_A_PIPE, highlight=False, markup=False)
+
+    def on_broken_pipe(self) -> None:
+        """What a closed pipe means is for the command to say."""
+        raise
+
+    def print(self, *objects: Any, **options: Any) -> None:
+        super().print(*(_safe(one, lines=True) for one in objects), **options)
+
+
+class Rows(Table):
+    """A table whose cells are texts."""
+
+    def __init__(self, *columns: str, right: Iterable[str] = ()) -> None:
+        super().__init__(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="bold", show_edge=False)
+        for name in columns:
+            self.add_column(_safe(name), justify="right" if name in right else "left", overflow="fold")
+
+    def add_row(self, *cells: Any, **options: Any) -> None:
+        super().add_row(*map(_safe, cells), **options)
