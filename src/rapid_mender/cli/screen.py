@@ -11,24 +11,27 @@ from rich.table import Table
 from rich.text import Text
 
 _WIDTH_OF_A_PIPE = 120
-_HIDDEN = (*range(0x80, 0xA0), 0x200E, 0x200F, *range(0x202A, 0x202F), *range(0x2066, 0x206A))
-_PICTURES = {code: 0x2400 + code for code in range(32)} | {127: 0x2421} | dict.fromkeys(_HIDDEN, 0xFFFD)
-_IN_LINES = {code: picture for code, picture in _PICTURES.items() if code != 10}
+_HIDDEN = (*range(32), *range(0x7F, 0xA0), 0x200E, 0x200F, *range(0x202A, 0x202F), *range(0x2066, 0x206A))
+_ESCAPES = {code: chr(code).encode("unicode_escape").decode() for code in (*_HIDDEN, *range(0xD800, 0xE000))}
+_IN_LINES = {code: escape for code, escape in _ESCAPES.items() if code != 10}
 
 
 def visible(text: str, lines: bool = False) -> str:
-    """A text with a picture in the place of every control character, one for one; `lines`: it may have several."""
-    text = text.translate(_IN_LINES if lines else _PICTURES)
-    return text.encode("utf-8", "replace").decode()  # half of a surrogate pair is no letter
+    """A text with an escape, such as \\x1b, in the place of every character that is none to look at; `lines`: a line
+    break may stay."""
+    return text.translate(_IN_LINES if lines else _ESCAPES)
 
 
 def _safe(given: Any, lines: bool = False) -> Any:
     if isinstance(given, str):
         return Text(visible(given, lines))
-    if isinstance(given, Text):
-        given = given.copy()
-        given.plain = visible(given.plain, lines)
-    return given
+    if not isinstance(given, Text) or visible(given.plain, lines) == given.plain:
+        return given
+    done = Text(style=given.style)
+    for at, letter in enumerate(given.plain):
+        spans = given[at : at + 1].spans
+        done.append(visible(letter, lines), spans[0].style if spans else None)
+    return done
 
 
 class Screen(Console):
