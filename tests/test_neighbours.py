@@ -83,7 +83,7 @@ _OBJECTS = [None, True, False, 0, 5, 2**53 + 1, 2**63, 2**70, 1.5, float("nan"),
             10**5000, "\ud800", Path("a"), object]  # fmt: skip
 
 
-@settings(max_examples=300)
+@settings(max_examples=150)
 @given(
     records=st.lists(st.dictionaries(st.sampled_from(list(_COLUMNS)), st.sampled_from(_OBJECTS), max_size=4), min_size=1, max_size=6)
 )  # fmt: skip
@@ -187,7 +187,7 @@ def read(path: Path, block: int) -> Any:
         return records, sorted(source.broken)
 
 
-@settings(max_examples=1_500)
+@settings(max_examples=500)
 @given(
     rows=st.lists(st.lists(st.text(alphabet='",\n\r aé', max_size=6), min_size=1, max_size=3), max_size=6), ending=st.sampled_from(["\n", "\r\n"]),
     raw=st.text(alphabet='""",\n\n\r aé', max_size=20), block=st.integers(1, 40),
