@@ -277,7 +277,8 @@ def test_a_file_of_rejects_is_merged_as_it_is_and_overwrites_nothing(tmp_path: P
     assert rm.batches(tmp_path / "r.db")["status"].to_pylist() == ["stopped"] * 2
     (tmp_path / "broken.csv").write_text("id,n\n1\n2\n")
     with pytest.raises(rm.LimitError, match="2 of 2 records are rejects"):
-        rm.merge(rm.Job(store=trees(), table="t", key="id", max_rejects=1), tmp_path / "broken.csv")
+        rm.merge(rm.Job(store=trees(), table="t", key="id", max_rejects=1, max_deletes="5%"), tmp_path / "broken.csv")
+    assert rm.merge(rm.Job(store=trees(), table="t", key="id", max_deletes="5%"), tmp_path / "broken.csv").counts["reject"] == 2
 
 
 # -- expressions: each is refused before the run, or computes, for each record by itself -------------------------

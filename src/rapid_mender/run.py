@@ -28,6 +28,7 @@ from .history import Recorder
 from .incoming import Chunk, Options, Source, open_incoming
 from .job import Job, RejectsTable
 from .leaving import Leaving, in_scope
+from .limits import Limits
 from .meeting import Outcome, meet
 from .reading import Batch, Progress
 from .rejects import RejectsFile, check_rejects_path, keep_rejects
@@ -105,6 +106,7 @@ class Run:
     def _go(self) -> Result:
         started = time.perf_counter()
         self.plan = bind(self.job, self.store, self.source)
+        self.limits = Limits(self.plan, self.write)
         self.groups = Groups(self.plan, self.by, self.now) if self.by is not None else None
         self.batch = Batch(self.plan, self.source, self.now, self.progress)
         try:
@@ -179,13 +181,12 @@ class Run:
         """Take the batch through, in one transaction or in several."""
         keeps_rejects = self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
         if not self.batch.rows and self.job.missing == "keep" and not keeps_rejects and self.groups is None:
-            self._check_limits(at_end=True)
+            self.limits.check(self.result.counts, self.result.records, at_end=True)
             self._prepare_rejects()
             return
         self.recorder: Recorder | None = None
         guests = self.plan.has_functions or self.guest
         self.committed: dict[str, int] | None = None
-        self.rows_before = 0
         done, last, tries, retries, alone = 0, False, 0, 0, False
         chunks: Iterator[tuple[Chunk, bool]] | None = None
         while not last:
@@ -201,8 +202,8 @@ class Run:
                         self.recorder = self._recorder(session)
                         if self.groups is not None:
                             self.groups.look_before(session)
-                        if self.job.max_deletes is not None and self.job.max_deletes.share is not None:
-                            self.rows_before = in_scope(session, self.plan, self.now)
+                        if self.limits.counts_rows:
+                            self.limits.rows = in_scope(session, self.plan, self.now)
                     else:
                         self.recorder.resume(session)
                     last, now_done = self._unit(session, chunks, done)
@@ -285,14 +286,14 @@ class Run:
             self._merge_chunk(session, writer, chunk, done)
             done += len(chunk.rows)
             self.progress("merging", done, self.batch.rows)
-            self._check_limits(at_end=False)
+            self.limits.check(self.result.counts, self.result.records, at_end=False)
             if ends and done < self.batch.rows:
                 self.recorder.finish(self.result.counts, "running")
                 return False, done
         if self.job.missing == "delete":
             self._delete_missing(session, writer)
         self._try_again(session, writer, done)
-        self._check_limits(at_end=True)
+        self.limits.check(self.result.counts, self.result.records, at_end=True)
         if self.groups is not None and self.write:
             self.groups.look_after(session)
         if self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]:
@@ -389,7 +390,7 @@ class Run:
                     f"{leaving.count:,} rows did not come; they were kept, since the job does not allow a delete"
                 )
             return
-        self._check_deletes(self.result.counts["delete"] + leaving.count)
+        self.limits.check_deletes(self.result.counts["delete"] + leaving.count)
         for rows in leaving:
             refused: dict[int, str] = {}
             if self.write:
@@ -403,35 +404,3 @@ class Run:
                 codes[list(refused)] = SKIP
                 self.groups.count(self.groups.of_records(rows.values), codes)
             self.gather.note_missing(rows, refused)
-
-    # -- limits -----------------------------------------------------------------------------------------
-
-    def _check_limits(self, at_end: bool) -> None:
-        counts, most = self.result.counts, self.job.max_rejects
-        if (
-            most is not None
-            and (at_end or most.count is not None)
-            and not most.allows(counts["reject"], self.result.records)
-        ):
-            self._stop(
-                f"{counts['reject']:,} of {self.result.records:,} records are rejects, and max_rejects is {most}",
-                "the rejects",
-            )
-        self._check_deletes(counts["delete"])
-
-    def _check_deletes(self, deletes: int) -> None:
-        most = self.job.max_deletes
-        if most is not None and not most.allows(deletes, self.rows_before):
-            whole = f" of {self.rows_before:,}" if most.share is not None else ""
-            self._stop(f"{deletes:,}{whole} rows are to be deleted, and max_deletes is {most}", "a preview")
-
-    def _stop(self, why: str, what: str) -> None:
-        if self.write:
-            committed = " but for what was committed before (commit_every)" if self.job.commit_every else ""
-            undone = f"the run was undone{committed}"
-            if not self.plan.info.undoes:
-                undone = "what it wrote so far stays, since the table cannot undo (without_undo)"
-            raise LimitError(f"{why}; {undone}; look at {what}, or raise the limit")
-        kind = why.rsplit(" is ", 1)[0].rsplit(" ", 1)[-1]
-        self.plan.warnings[:] = [one for one in self.plan.warnings if kind not in one]
-        self.plan.warn(f"a merge would stop: {why}")
