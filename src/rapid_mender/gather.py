@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from .core.decide import NAMES, REJECT, UPDATE, Decisions
 from .core.existing import Existing
 from .core.keys import one_array
-from .core.records import REJECT_COLUMNS, Records
+from .core.records import REJECT_COLUMNS, REJECT_SHAPE, Records
 from .incoming import BrokenRecords, Chunk
 from .meeting import Outcome
 from .plan import Plan
@@ -22,7 +22,6 @@ from .result import Result, Sample
 from .writing import Pending, in_words
 
 _SAMPLES = 4  # per decision
-_FIXED = list(REJECT_COLUMNS[:3])
 
 
 @dataclass
@@ -116,7 +115,7 @@ class Gather:
         raw = chunk.raw.filter(mask)
         texts = raw["rmend_text"].cast(pa.string()) if "rmend_text" in raw.column_names else pa.nulls(raw.num_rows)
         fixed = pa.table(
-            [pa.array(chunk.rows[rejected]), reasons.filter(mask).dictionary_decode(), texts], names=_FIXED
+            [pa.array(chunk.rows[rejected]), reasons.filter(mask).dictionary_decode(), texts], names=REJECT_SHAPE.names
         )
         for name in raw.column_names:
             if name not in REJECT_COLUMNS:
@@ -153,7 +152,7 @@ class Gather:
             none = [pa.nulls(count, field.type) for field in list(self.result._shape)[3:]]
             table = [part["row"], pa.repeat("reject", count), part["reason"], *none]
             self.result._decisions.put(pa.table(table, schema=self.result._shape))
-            self.result._rejects.put(part.rename_columns(_FIXED))
+            self.result._rejects.put(part.rename_columns(REJECT_SHAPE.names))
             room = _SAMPLES - len(self.result.samples) if self.samples else 0
             for row, reason, text in zip(*(column.to_pylist() for column in part.slice(0, max(room, 0))), strict=True):
                 self.result.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))

@@ -35,9 +35,9 @@ class Plan:
         self.order = self.one("order", job.order)
         self.columns = self._columns()
         self.likeness: dict[str, Likeness] = {n: o.likeness for n, o in self.columns.items() if o.likeness.names()}
-        self.mark = self._set("mark", job.mark)
-        self.unmark = self._set("unmark", job.unmark)
         rows = Scope({"existing": self._types()}, bare="existing")
+        self.mark = self._set("mark", job.mark, rows)
+        self.unmark = self._set("unmark", job.unmark, rows)
         self.marked = self.expression("marked", job.marked, rows)
         self.fixed_marks = self._fixed_marks() if job.mark else {}
         self.scope = self.expression("scope", job.scope, rows)
@@ -119,10 +119,9 @@ class Plan:
             self.wrong(f"[columns] previous: {other} is to take the old value of more than one column")
         return found
 
-    def _set(self, option: str, given: Mapping[str, Any]) -> dict[str, Expression]:
+    def _set(self, option: str, given: Mapping[str, Any], scope: Scope) -> dict[str, Expression]:
         """What an option sets columns to, by expressions over the existing row; a text is one."""
         found = {}
-        scope = Scope({"existing": self._types()}, bare="existing")
         for one, value in given.items():
             name = self.one(option, one)
             if name is None:

@@ -16,7 +16,7 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from .core.cast import as_text, plain, textual
-from .core.records import REJECT_COLUMNS
+from .core.records import REJECT_COLUMNS, REJECT_SHAPE
 from .core.schema import Column, TableInfo
 from .errors import Error, JobError, StoreError
 from .incoming import open_incoming
@@ -211,16 +211,16 @@ _TABLE = TableInfo(
 
 def reject_lines(result: Result) -> pa.Table:
     """The rejects, each with its record as a line of JSON, which has just what was sent; null if it has no values."""
-    parts = [pa.schema(zip(_FIXED, (pa.int64(), *[pa.string()] * 3), strict=True)).empty_table()]
+    parts = [_LINES.empty_table()]
     for table in result._rejects:
         names = [name for name in table.column_names if name not in REJECT_COLUMNS]
         lines: Any = [_line(row) for row in _spelled(table.select(names)).to_pylist()] if names else [None] * len(table)
-        fixed = [table[name].cast(kind) for name, kind in zip(_FIXED[:3], parts[0].schema.types, strict=False)]
-        parts.append(pa.table([*fixed, pa.array(lines, pa.string())], names=_FIXED))
+        told = table.select(REJECT_SHAPE.names).cast(REJECT_SHAPE)
+        parts.append(pa.table([*told.columns, pa.array(lines, pa.string())], schema=_LINES))
     return pa.concat_tables(parts).sort_by("rmend_row")
 
 
-_FIXED = ["rmend_row", "rmend_reason", "rmend_text", "rmend_record"]
+_LINES = REJECT_SHAPE.append(pa.field("rmend_record", pa.string()))
 _TRIES = 100
 _COMPARED = 16 << 20  # bytes
 

@@ -10,7 +10,7 @@ import pyarrow as pa
 
 from .core.cast import as_text, plain
 from .core.decide import NAMES
-from .core.records import REJECT_COLUMNS
+from .core.records import REJECT_SHAPE
 from .core.schema import TableInfo
 from .incoming import Spool
 from .incoming.rejected import ABSENT
@@ -113,11 +113,12 @@ def unite(tables: list[pa.Table]) -> pa.Table:
 
     Where some records lack columns that others have, rmend_absent lists these, as a JSON array.
     """
-    fixed = pa.schema(zip(REJECT_COLUMNS[:3], (pa.int64(), pa.string(), pa.string()), strict=True))
-    every = list(dict.fromkeys(name for table in tables for name in table.column_names if name not in fixed.names))
+    every = list(
+        dict.fromkeys(name for table in tables for name in table.column_names if name not in REJECT_SHAPE.names)
+    )
     absent = [[name for name in every if name not in table.column_names] for table in tables]
     ragged = any(names and len(names) < len(every) for names in absent)
-    parts = [fixed.empty_table()]
+    parts = [REJECT_SHAPE.empty_table()]
     for table, names in zip(tables, absent, strict=True):
         if ragged:
             told = json.dumps(names, ensure_ascii=False) if names and len(names) < len(every) else None

@@ -29,8 +29,7 @@ _WOULD = {
 
 def json(document: Any) -> None:
     """Print one JSON document: times as in RFC 3339, and a float that JSON has no word for as a text."""
-    text = json_lib.dumps(_words(document), ensure_ascii=False, indent=2, default=_stamp)
-    print(text.encode("utf-8", "backslashreplace").decode())
+    print(json_lib.dumps(_words(document), ensure_ascii=False, indent=2, default=_stamp))
 
 
 def _words(value: Any) -> Any:

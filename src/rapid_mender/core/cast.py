@@ -17,7 +17,7 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from .masks import Marks, either, mask_of, nulled, some
-from .parsers import DAY, FIRST_DAY, LAST_DAY, PER_SECOND, Cast, as_narrow, int_range, parser_of
+from .parsers import FIRST_DAY, LAST_DAY, PER_SECOND, Cast, as_narrow, int_range, parser_of
 from .schema import Column
 
 
@@ -218,7 +218,7 @@ def _within_limits(values: pa.Array, bad: Marks, column: Column) -> Cast:
         days = values.cast(pa.int32())
         beyond = pc.or_(pc.less(days, FIRST_DAY), pc.greater(days, LAST_DAY))
     elif pt.is_timestamp(kind) and kind.unit in ("s", "ms", "us"):
-        unit = DAY // {"s": 1_000_000, "ms": 1000, "us": 1}[kind.unit]
+        unit = 86_400 * PER_SECOND[kind.unit]
         ticks = values.cast(pa.int64())
         beyond = pc.or_(pc.less(ticks, FIRST_DAY * unit), pc.greater_equal(ticks, (LAST_DAY + 1) * unit))
     if beyond is None or not pc.any(beyond).as_py():

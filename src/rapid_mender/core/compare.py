@@ -15,8 +15,7 @@ from .cast import as_text
 from .existing import Existing
 from .keys import one_array
 from .masks import mask_of
-
-_TICKS = {"s": 1, "ms": 1_000, "us": 1_000_000, "ns": 1_000_000_000}
+from .parsers import PER_SECOND
 
 
 @dataclass(frozen=True)
@@ -109,7 +108,7 @@ def _near(old: pa.Array, new: pa.Array, tolerance: Decimal) -> pa.Array:
     if pt.is_date(kind):
         old, new = old.cast(pa.int32()), new.cast(pa.int32())
     elif pt.is_temporal(kind):
-        unit = _TICKS[kind.unit]
+        unit = PER_SECOND[kind.unit]
         old, new = (v.view(pa.int64() if kind.bit_width == 64 else pa.int32()) for v in (old, new))
     # unsigned, so that the difference of two numbers far apart does not overflow
     high, low = pc.max_element_wise(old, new, skip_nulls=False), pc.min_element_wise(old, new, skip_nulls=False)

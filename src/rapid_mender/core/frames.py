@@ -19,6 +19,10 @@ def as_table(frame: Any) -> pa.Table | list[dict[str, Any]] | None:
 
     Raises IncomingError for one whose columns cannot be told apart, or hold what no column of a table could.
     """
+    if isinstance(frame, pa.RecordBatch):
+        frame = pa.Table.from_batches([frame])
+    if isinstance(frame, pa.Table):
+        return checked(frame)
     library = type(frame).__module__.partition(".")[0]
     if library == "polars":
         frame = _of_polars(frame)
@@ -34,29 +38,27 @@ def as_table(frame: Any) -> pa.Table | list[dict[str, Any]] | None:
 
 
 def checked(table: pa.Table) -> pa.Table:
-    """The table, without views, of which Arrow cannot take rows.
+    """The table, with the values themselves for dictionaries, run lengths and views: Arrow takes no rows of some.
 
     Raises IncomingError if a column is of a type that stands for no value of any database.
     """
     for place, field in enumerate(table.schema):
         if why := _odd(field.type):
             raise IncomingError(f"column {field.name!r} holds {why}; write it as a text or a number before")
-        kind = _without_views(field.type)
+        kind = _of_values(field.type)
         if kind != field.type:
             named = pa.field(field.name, kind, field.nullable)
-            table = table.set_column(place, named, _unviewed(table[field.name], kind))
+            table = table.set_column(place, named, _valued(table[field.name], kind))
     return table
 
 
-def _without_views(kind: pa.DataType) -> pa.DataType:
-    if pt.is_dictionary(kind):
-        return _without_views(kind.value_type)
-    if pt.is_run_end_encoded(kind):
-        return _without_views(kind.value_type)
+def _of_values(kind: pa.DataType) -> pa.DataType:
+    if pt.is_dictionary(kind) or pt.is_run_end_encoded(kind):
+        return _of_values(kind.value_type)
     return pa.large_string() if pt.is_string_view(kind) else pa.large_binary() if pt.is_binary_view(kind) else kind
 
 
-def _unviewed(values: pa.ChunkedArray, kind: pa.DataType) -> pa.ChunkedArray:
+def _valued(values: pa.ChunkedArray, kind: pa.DataType) -> pa.ChunkedArray:
     return pa.chunked_array([plain(chunk).cast(kind) for chunk in values.chunks], kind)
 
 
@@ -65,9 +67,7 @@ def _odd(kind: pa.DataType) -> str | None:
         if kind.extension_name.startswith("pandas.period"):
             return "periods"
         return _odd(kind.storage_type)
-    if pt.is_dictionary(kind):
-        return _odd(kind.value_type)
-    if pt.is_run_end_encoded(kind):
+    if pt.is_dictionary(kind) or pt.is_run_end_encoded(kind):
         return _odd(kind.value_type)
     return "unions" if pt.is_union(kind) else "calendar intervals" if pt.is_interval(kind) else None
 

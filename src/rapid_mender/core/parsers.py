@@ -18,7 +18,6 @@ Cast = tuple[pa.Array, Marks]
 """Values, and a mask of those that could not be cast."""
 
 FIRST_DAY, LAST_DAY = -719162, 2932896  # 0001-01-01 and 9999-12-31, in days since 1970
-DAY = 86_400_000_000  # microseconds
 _NUMBER = r"^[+-]?(?:[0-9]+\.?[0-9]*|\.[0-9]+)(?:[eE][+-]?[0-9]+)?$"
 _WORD = "^(?i:[+-]?(?:inf|infinity|nan))$"
 _PARTS = r"^(?P<sign>[+-]?)0*(?P<whole>[0-9]*)\.?(?P<part>[0-9]*)(?:[eE](?P<power>[+-]?[0-9]+))?$"

@@ -20,6 +20,9 @@ from .schema import Column, TableInfo
 REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text", "rmend_batch", "rmend_absent", "rmend_formulas")
 """What stands before the columns of a rejected record. A file of rejects can be merged: there they say nothing."""
 
+REJECT_SHAPE = pa.schema([("rmend_row", pa.int64()), ("rmend_reason", pa.string()), ("rmend_text", pa.string())])
+"""What a run itself says of a reject."""
+
 _SHOWN = 60  # characters of a bad value that a reason repeats
 
 

@@ -205,9 +205,8 @@ def _by_kinds(records: list[dict[str, Any]], places: list[int]) -> Iterator[list
     mixed: dict[str, list[Any]] = {}
     for name in records[places[0]]:
         values = [records[at][name] for at in places]
-        if len(set(map(type, values)) - {type(None)}) > 1 or any(
-            kind in _OF_SEVERAL for kind in set(map(type, values))
-        ):
+        types = set(map(type, values)) - {type(None)}
+        if len(types) > 1 or not types.isdisjoint(_OF_SEVERAL):
             kinds = [_kind(value) for value in values]
             usual = Counter(kind for kind in kinds if kind is not None).most_common(1)
             if len(set(kinds) - {None}) > 1:

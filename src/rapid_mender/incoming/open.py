@@ -39,10 +39,6 @@ def open_incoming(incoming: Any, options: Options | None = None) -> Source:
         return _file(os.fspath(incoming), options or Options())
     if isinstance(incoming, dict):
         raise IncomingError("a dict is one record; put it into a list: [record]")
-    if isinstance(incoming, pa.RecordBatch):
-        incoming = pa.Table.from_batches([incoming])
-    if isinstance(incoming, pa.Table):
-        return Frame("the table", table=checked(incoming))
     if isinstance(incoming, list | tuple) and not all(hasattr(one, "__arrow_c_array__") for one in incoming):
         return Dicts("the records", records=as_records(incoming))
     if hasattr(incoming, "read_next_batch"):
@@ -133,13 +129,13 @@ class Batches(Source):
 
 
 def _as_table(one: Any, row: int) -> pa.Table | list[dict[str, Any]]:
-    table = pa.Table.from_batches([one]) if isinstance(one, pa.RecordBatch) else as_table(one)
+    table = as_table(one)
     if table is None:
         raise IncomingError(
             f"the iterator gives {type(one).__name__} at record {row}; it must give Arrow record batches, frames, or "
             "records: dicts or objects with fields, singly or in lists"
         )
-    return checked(table) if isinstance(table, pa.Table) else table
+    return table
 
 
 @dataclass

@@ -51,7 +51,7 @@ class Refused(StoreError):
     ) -> None:
         """`unique`: another row has the same value; `refers`: a row that is referred to is not there."""
         self.reason, self.constraint, self.unique = reason, constraint, unique
-        if unique or refers or reason.startswith(("UNIQUE constraint", "FOREIGN KEY constraint")):
+        if unique or refers:
             self.reason = ForNow(reason)
         super().__init__(f"{where}: the database refused: {reason}")
 

@@ -16,7 +16,7 @@ import pyarrow.types as pt
 
 from ..core.cast import plain
 from ..core.existing import Existing
-from ..core.frames import as_table, checked
+from ..core.frames import as_table
 from ..core.keys import fold_table, match, one_array
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
@@ -45,11 +45,10 @@ class MemoryStore(Store):
         self._tables: dict[str, pa.Table] = {}
         self._infos: dict[str, TableInfo] = {}
         for name, frame in (tables or {}).items():
-            table = frame if isinstance(frame, pa.Table) else as_table(frame)
+            table = as_table(frame)
             if not isinstance(table, pa.Table):
                 kind = type(frame).__name__
                 raise JobError(f"table {name!r} is {kind}; give a frame whose columns have one type each")
-            table = checked(table)
             arrays = [plain(column) for column in table.columns]
             self._infos[name] = TableInfo(
                 name,

@@ -43,6 +43,11 @@ class Locked(StoreError):
     """Another connection has the file to itself."""
 
 
+def refusal(where: str, reason: str) -> Refused:
+    """That SQLite does not take a row, for a reason in its own words."""
+    return Refused(where, reason, unique=reason.startswith("UNIQUE "), refers=reason.startswith("FOREIGN KEY "))
+
+
 @contextmanager
 def _translated(where: str) -> Iterator[None]:
     import adbc_driver_manager
@@ -58,7 +63,7 @@ def _translated(where: str) -> Iterator[None]:
                 raise kind(f"{where}: {text}: {mend}") from error
         integrity = adbc_driver_manager.AdbcStatusCode.INTEGRITY
         if getattr(error, "status_code", None) == integrity or _REFUSAL.match(text):
-            raise Refused(where, _REFUSAL.sub("", text)) from error
+            raise refusal(where, _REFUSAL.sub("", text)) from error
         raise StoreError(f"{where}: the database refused: {text}") from error
 
 

@@ -25,7 +25,7 @@ import pyarrow as pa
 
 from ..errors import StoreError
 from .base import Refused
-from .sqlite_link import Link, Locked
+from .sqlite_link import Link, Locked, refusal
 
 _HEAD = struct.Struct("<qq")
 _MOST_IDLE = 2
@@ -100,7 +100,7 @@ class Worker:
         said, found = answer
         if isinstance(said, dict) and "error" in said:
             kinds: dict[str, Any] = {"Locked": Locked, "StoreError": StoreError}
-            raise Refused(where, said["text"]) if said["error"] == "Refused" else kinds[said["error"]](said["text"])
+            raise refusal(where, said["text"]) if said["error"] == "Refused" else kinds[said["error"]](said["text"])
         return said, found
 
     def end(self) -> None:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
+
 import sqlglot
 from sqlglot import exp
 from sqlglot.errors import ParseError, TokenError
@@ -11,7 +13,9 @@ from .scope import ExpressionError
 _LONGEST = 10_000
 
 
+@lru_cache(maxsize=1_000)
 def parse(text: str) -> exp.Expression:
+    """The tree of an expression. It is shared by all who ask for it: change a copy."""
     if not text.strip():
         raise ExpressionError(text, "the expression is empty", 0, 0)
     if len(text) > _LONGEST:
