@@ -76,6 +76,7 @@ def test_preview_and_a_second_merge_write_nothing(rmend: Rmend, demo: Path) -> N
     assert "height_m: '1200' is" in shown.out
     merged = rmend("merge", "h/survey-1.toml", "--strict")
     assert (merged.code, "Batch 1." in merged.out) == (3, True)
+    assert "The 8 rejects are in h/survey-1.rejects.csv, with their reasons." in merged.out
     rejects = (demo / "survey-1.rejects.csv").read_text().splitlines()
     assert len(rejects) == 9
     assert rejects[8].startswith('352,"the line has 4 values, the header 9","Northfold,77,Ulmus glabra,torn page"')

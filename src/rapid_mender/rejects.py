@@ -86,14 +86,14 @@ class RejectsFile:
     def __init__(self, path: str, neutral: bool = False) -> None:
         """`neutral`: in CSV, values that a spreadsheet would take for a formula begin with an apostrophe."""
         self.path, self._neutral = path, neutral
+        self._place = os.path.realpath(path)
         self._waiting: str | None = None
 
     def prepare(self, result: Result) -> None:
         """Write the file beside its place, as CSV, JSON Lines or Parquet, by the path's ending."""
         self.drop()
-        self.path = os.path.realpath(self.path)
         try:
-            folder, ending = os.path.dirname(self.path), os.path.splitext(self.path)[1]
+            folder, ending = os.path.dirname(self._place), os.path.splitext(self._place)[1]
             with tempfile.NamedTemporaryFile(dir=folder, prefix=".rmend-", suffix=ending, delete=False) as file:
                 self._waiting = file.name
                 self._write(result, file)
@@ -138,7 +138,7 @@ class RejectsFile:
         try:
             for _ in range(_TRIES):
                 try:
-                    os.link(self._waiting, self.path)
+                    os.link(self._waiting, self._place)
                     break
                 except FileExistsError:
                     aside = self._set_aside() or aside
@@ -151,15 +151,16 @@ class RejectsFile:
     def _set_aside(self) -> str | None:
         """Give what is in the file's place another name, if that is worth it."""
         assert self._waiting is not None
-        if _say_the_same(self.path, self._waiting):
-            os.unlink(self.path)
+        if _say_the_same(self._place, self._waiting):
+            os.unlink(self._place)
             return None
-        stem, ending = os.path.splitext(self.path)
+        stem, ending = os.path.splitext(self._place)
         for number in count(1):
+            aside = f"{stem}.{number}{ending}"
             with suppress(FileExistsError):
-                os.link(self.path, f"{stem}.{number}{ending}")
-                os.unlink(self.path)
-                return f"{stem}.{number}{ending}"
+                os.link(self._place, aside)
+                os.unlink(self._place)
+                return aside if os.path.islink(self.path) else f"{os.path.splitext(self.path)[0]}.{number}{ending}"
         raise AssertionError
 
     @property
