@@ -11,7 +11,7 @@ import numpy as np
 import pyarrow as pa
 
 import rapid_mender as rm
-from rapid_mender.stores.base import open_store
+from rapid_mender.stores.urls import open_store
 
 from .data import COLUMNS, KEY, existing_and_batch
 from .server_peers import MariaDB, PostgreSQL, Server

@@ -23,7 +23,7 @@ import pyarrow.csv as pcsv
 import rapid_mender as rm
 from rapid_mender.core import changes
 from rapid_mender.core.schema import Column, TableInfo
-from rapid_mender.stores.base import open_store
+from rapid_mender.stores.urls import open_store
 
 from . import servers
 

@@ -21,7 +21,8 @@ from pathlib import Path
 from typing import Any
 
 import rapid_mender as rm
-from rapid_mender.stores.base import Store, open_store
+from rapid_mender.stores.base import Store
+from rapid_mender.stores.urls import open_store
 
 _RUNNING = {
     "postgresql": [f"postgresql://{user}@127.0.0.1:5432/postgres" for user in ("postgres", getpass.getuser())],

@@ -20,7 +20,7 @@ import pyarrow as pa
 import pytest
 
 import rapid_mender as rm
-from rapid_mender.stores.base import open_store
+from rapid_mender.stores.urls import open_store
 
 from . import servers
 
@@ -107,7 +107,7 @@ def test_rows_that_triggers_change_are_recorded_or_counted(kind: str, late: bool
         result = rm.merge(job, [{"id": 1, "v": 6}])
         assert rm.batches(url)["unrecorded"].to_pylist() == [0, 1]
         assert "1 rows that nobody sent were changed by triggers of t" in " ".join(result.warnings)
-        assert rm.merge(job, [{"id": 1, "v": 6}]).batch is None
+        assert not rm.merge(job, [{"id": 1, "v": 6}]).landed
         assert rm.merge(job.model_copy(update={"history": False}), [{"id": 1, "v": 7}]).warnings == []
 
 

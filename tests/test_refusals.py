@@ -67,7 +67,7 @@ def test_rows_that_the_database_refuses_are_rejects_and_the_rest_lands(tmp_path:
     history = rm.history(url, "trees").to_pylist()
     assert [(c["action"], c["new_tag_no"]) for c in history] == [("update", 1), ("insert", 6)] + ([] if trigger else [("insert", 7)])
     again = rm.merge(rm.Job(store=url, table="trees", key="tag_no"), BATCH)
-    assert (again.batch, again.counts["reject"], again.counts["skip"]) == (None, len(reasons), 7 - len(reasons))
+    assert (again.landed, again.counts["reject"], again.counts["skip"]) == (False, len(reasons), 7 - len(reasons))
 
 
 def test_deletes_that_the_database_refuses(tmp_path: Path) -> None:
@@ -163,7 +163,7 @@ def test_limits_stop_and_undo_the_run(tmp_path: Path, option: str, value: Any, s
         with pytest.raises(rm.LimitError, match=f"{option} is"):
             rm.merge(job, batch)
         assert rows(url, "SELECT * FROM trees") == before
-        assert rows(url, "SELECT count(*) FROM sqlite_master WHERE name LIKE 'rmend%'") == [(0,)]
+        assert rows(url, "SELECT status, inserted + updated + deleted FROM rmend_batches") == [("stopped", 0)]
     else:
         assert rm.merge(job, batch).counts == told.counts
     assert rejects.exists() == (option == "max_rejects")

@@ -16,7 +16,7 @@ import pyarrow as pa
 import pytest
 
 import rapid_mender as rm
-from rapid_mender.stores.base import open_store
+from rapid_mender.stores.urls import open_store
 
 from . import servers
 from .crowd import crowd
@@ -125,7 +125,7 @@ def test_the_rows_of_a_query_are_merged(database: servers.Database) -> None:
     job = rm.Job(store=database.store, table="t", key="id")
     rows = rm.Query(database.store, "SELECT id, v, concat('a ', w) AS w, d FROM s WHERE id > 10 -- the rest\n;")
     assert rm.merge(job, rows).counts["insert"] == count - 10
-    assert rm.merge(job, rows).batch is None
+    assert not rm.merge(job, rows).landed
     with pytest.raises(rm.IncomingError, match="the query cannot be run"):
         rm.merge(job, rm.Query(database.url, "SELECT nothing FROM nowhere"))
 
@@ -171,7 +171,7 @@ def test_a_collation_tells_which_keys_are_equal(database: servers.Database) -> N
     assert again.counts["update"] == 2
     assert again.changed == {"k": 2, "v": 1}
     relaxed = job.model_copy(update={"columns": {"v": rm.ColumnOptions(ignore_case=True)}})
-    assert rm.merge(relaxed, [{"k": "arger", "v": "c"}]).batch is None
+    assert not rm.merge(relaxed, [{"k": "arger", "v": "c"}]).landed
 
 
 @pytest.mark.parametrize("kind", ["postgresql"])

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from .hazards import look_for_hazards
 from .incoming import Source
-from .incoming.rejected import is_ragged
+from .incoming.rejected import is_ragged, schema_of
 from .job import Job
 from .layouts import shape_of
 from .plan import Plan
@@ -17,7 +17,7 @@ def bind(job: Job, store: Store, source: Source) -> Plan:
         plan = Plan(job, session.describe(job.table), ragged=is_ragged(source))
         plan.bind_archive(session)
         look_for_hazards(plan)
-    if source.schema is not None:  # then all that is wrong can be told together
-        plan.layouts.check_batch(source.schema.names, shape_of(source.schema))
+    if (schema := schema_of(source)) is not None:  # then all that is wrong can be told together
+        plan.layouts.check_batch(schema.names, shape_of(schema))
     plan.raise_problems()
     return plan

@@ -8,15 +8,17 @@ from typing import Any
 
 from .core.hashing import hash_rows
 from .core.keys import RepeatFinder, fold_table, null_keys
+from .core.records import REJECT_TEXT
 from .errors import Error, JobError
 from .hazards import look_at_our_tables, look_for_hazards
 from .incoming import Options, Source, open_incoming
-from .incoming.rejected import is_ragged
+from .incoming.rejected import is_ragged, restored, schema_of
 from .job import Job, RejectsTable
 from .layouts import shape_of
 from .plan import Plan
 from .rejects import check_rejects_path
-from .stores.base import Session, opened
+from .stores.base import Session
+from .stores.urls import opened
 
 
 @dataclass
@@ -46,13 +48,13 @@ def check(job: Job, incoming: Any = None) -> Checked:
         options = job.incoming.options if job.incoming is not None else Options()
         try:
             source = open_incoming(incoming if incoming is not None else job.batch, options)
-            schema = source.schema
+            source.schema  # noqa: B018  is read when it is asked for
         except Error as error:
             out.note(error)
             source = None
     if job.rejects_path is not None:
         try:
-            check_rejects_path(job.rejects_path.path)
+            check_rejects_path(job.rejects_path.path, incoming if incoming is not None else job.batch)
         except JobError as error:
             out.note(error)
     try:
@@ -65,12 +67,12 @@ def check(job: Job, incoming: Any = None) -> Checked:
             plan.problems.clear()
             names: list[str] = []
             if source is not None:
-                schema = source.schema
+                schema = schema_of(source)
                 if schema is None and not source.only_once:
-                    first = next(islice(source, 1), None)
+                    first = next(islice(restored(source), 1), None)
                     schema = first.raw.schema if first is not None else None
                 if schema is not None:
-                    names = list(schema.names)
+                    names = [name for name in schema.names if name != REJECT_TEXT]
                     try:
                         plan.layouts.check_batch(names, shape_of(schema))
                     except JobError as error:
@@ -144,9 +146,12 @@ def sentences(plan: Plan, source: Source | None, names: list[str]) -> list[str]:
             if options.write == "always"
             else [f"is written {'on inserts only' if options.write == 'insert' else 'never'}"]
         )
+        said += ["takes the database's default where an insert has null"] if options.null == "default" else []
         said += [f"leaves its old value in {options.previous}"] if options.previous else []
         if said:
             out.append(f"Column {name}: {', '.join(said)}.")
+    if plan.update_only:
+        out.append(f"Updates change {', '.join(plan.update_only)} only.")
     verbs = {"insert": "Inserts", "update": "Updates", "delete": "Deletes", "skip": "Skips", "reject": "Rejects"}
     for number, rule in enumerate(job.rules, 1):
         when = rule.when if isinstance(rule.when, str) else f"the function {getattr(rule.when, '__name__', '')} says so"
@@ -169,9 +174,13 @@ def sentences(plan: Plan, source: Source | None, names: list[str]) -> list[str]:
         out.append(f"Rows that do not come{scope} are {how}.")
     elif any(rule.decide == "delete" for rule in job.rules):
         out.append(f"Deleted rows are {how}.")
-    limits = [f"{n} {v}" for n, v in (("rejects", job.max_rejects), ("deletes", job.max_deletes)) if v is not None]
+    limits = []
+    if (most := job.max_rejects) is not None:
+        limits.append(f"{most} rejects" if most.share is None else f"{most} of the records are rejects")
+    if (most := job.max_deletes) is not None:
+        limits.append(f"{most} deletes" if most.share is None else f"{most} of the rows are to be deleted")
     if limits:
-        out.append(f"Stops, and undoes everything, at more than {' or '.join(limits)}.")
+        out.append(f"Stops, and undoes everything, when more than {' or '.join(limits)}.")
     if job.commit_every:
         out.append(f"Commits after every {job.commit_every:,} records; a stop undoes what came after the last commit.")
     else:

@@ -17,11 +17,13 @@ from .core.cast import cast, plain, wanted
 from .core.hashing import hash_rows
 from .core.keys import RepeatFinder, fold_table, null_keys
 from .core.names import closest
-from .core.records import REJECT_COLUMNS, misfit, read_columns
+from .core.records import REJECT_TEXT, misfit, read_columns
 from .core.schema import TableInfo
 from .errors import IncomingError, JobError
 from .incoming import Chunk, open_incoming
-from .stores.base import Session, Store, opened
+from .incoming.rejected import restored
+from .stores.base import Session, Store
+from .stores.urls import opened
 
 _TRIED = 12  # columns of which a key is made up, at most
 _AT_MOST = 3  # columns in a key that is not declared
@@ -50,7 +52,7 @@ def draft(store: str | Store, table: str, incoming: Path, folder: Path = ".") ->
     """
     path = os.fspath(incoming)
     source = open_incoming(path)
-    chunk = next(iter(source), None)
+    chunk = next(restored(source), None)
     if chunk is None:
         raise IncomingError(f"{path} has no records to make a job from")
     with opened(store) as place, place.begin(write=False) as session:
@@ -61,7 +63,7 @@ def draft(store: str | Store, table: str, incoming: Path, folder: Path = ".") ->
 
 def propose(session: Session, info: TableInfo, chunk: Chunk) -> Draft:
     """Find key, renames and what needs care, by the table and some records."""
-    names = [name for name in chunk.raw.column_names if name not in REJECT_COLUMNS]
+    names = [name for name in chunk.raw.column_names if name != REJECT_TEXT]
     mapping = pair_names(names, [c.name for c in info.columns if not c.generated])
     out = Draft([], "")
     by_values = _pair_values(session, info, chunk.raw.select([n for n in names if n not in mapping]), mapping)

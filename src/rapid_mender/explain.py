@@ -16,9 +16,10 @@ from .core.decide import NAMES, decide_alone
 from .core.existing import Existing
 from .core.expressions import Env, Expression
 from .core.keys import match, one_array
-from .core.records import known_column, value_of
+from .core.records import REJECT_TEXT, known_column, value_of
 from .core.rules import truth
 from .errors import JobError
+from .history import key_given
 from .incoming import Chunk
 from .job import Job
 from .meeting import Meeting, meet
@@ -80,6 +81,7 @@ def explain(job: Job, incoming: Any = None, *, key: Mapping[str, Any]) -> Explan
 
     `key` maps each key column to a value. Raises JobError if it does not, and as `preview` does.
     """
+    key = key_given(key)
     run = Run(job, incoming, False)
     with run.opened():
         return _explain(run, key)
@@ -147,7 +149,8 @@ def _of_chunk(session: Session, plan: Plan, batch: Batch, chunk: Chunk, target: 
     meeting = meet(session, plan, layout, records.values.take(index), extras, batch.now)
     out = []
     for at in range(len(hit)):
-        came, values = some.raw.slice(at, 1).to_pylist()[0], records.values.slice(at, 1).to_pylist()[0]
+        came = {n: v for n, v in some.raw.slice(at, 1).to_pylist()[0].items() if n != REJECT_TEXT}
+        values = records.values.slice(at, 1).to_pylist()[0]
         met = np.flatnonzero(places == at)
         decisions, place = (meeting.decisions, int(met[0])) if len(met) else (alone, at)
         decision = NAMES[decisions.codes[place]]
@@ -185,7 +188,8 @@ def _verdict(plan: Plan, meeting: Meeting, name: str, row: int, place: int, sent
     if name in plan.key and plan.info[name].fold is None:
         return "key"
     if plan.writes(name) != "always":
-        return f'left alone: write = "{plan.writes(name)}"'
+        by = "update_only" if plan.update_only and name not in plan.update_only else f'write = "{plan.writes(name)}"'
+        return f"left alone: {by}"
     if changed:
         if not plan.compares(name):
             return "differs, and is no reason to write: compare = false"

@@ -14,8 +14,9 @@ import pyarrow.compute as pc
 from .core.decide import NAMES, REJECT, UPDATE, Decisions
 from .core.existing import Existing
 from .core.keys import one_array
-from .core.records import REJECT_COLUMNS, REJECT_SHAPE, Records
-from .incoming import BrokenRecords, Chunk
+from .core.records import REJECT_SHAPE, REJECT_TEXT, Records
+from .incoming import BrokenRecords, Chunk, Source
+from .incoming.rejected import kept_name
 from .meeting import Outcome
 from .plan import Plan
 from .result import Result, Sample
@@ -30,6 +31,7 @@ class Gather:
 
     result: Result
     plan: Plan
+    source: Source
     samples: bool
     _kept: Counter[str] = field(default_factory=Counter)
     deferred: list[Chunk] = field(default_factory=list)
@@ -92,19 +94,28 @@ class Gather:
         return sets.take(pa.array(which))
 
     def _keys(self, records: Records, outcomes: list[Outcome], pending: list[list[Pending]]) -> list[pa.Array]:
-        """The keys of a chunk's records; where the database made one, that."""
+        """The keys of a chunk's records, and, beside them, what the database made of the primary key."""
+        names = [*self.result.key, *self.plan.made]
+        count = len(records.rows)
         keys = [one_array(records.values[name]) for name in self.result.key]
+        keys += [pa.nulls(count, self.plan.info[name].type) for name in self.plan.made]
         for outcome, writes in zip(outcomes, pending, strict=True):
+            if outcome.made is not None:
+                mask = np.zeros(count, bool)
+                mask[outcome.places] = True
+                order = pa.array(np.argsort(outcome.places))
+                for at, column in enumerate(outcome.made.columns, len(self.result.key)):
+                    keys[at] = pc.replace_with_mask(keys[at], mask, one_array(column).take(order))
             for made in (one.made for one in writes):
                 if made is None:
                     continue
                 places = outcome.places[made[0]]
-                mask = np.zeros(len(records.rows), bool)
+                mask = np.zeros(count, bool)
                 mask[places] = True
                 order = pa.array(np.argsort(places))
                 keys = [
                     pc.replace_with_mask(key, mask, one_array(made[1][name]).take(order))
-                    for name, key in zip(self.result.key, keys, strict=True)
+                    for name, key in zip(names, keys, strict=True)
                 ]
         return keys
 
@@ -113,14 +124,21 @@ class Gather:
             return
         mask = pa.array(rejected)
         raw = chunk.raw.filter(mask)
-        texts = raw["rmend_text"].cast(pa.string()) if "rmend_text" in raw.column_names else pa.nulls(raw.num_rows)
-        fixed = pa.table(
-            [pa.array(chunk.rows[rejected]), reasons.filter(mask).dictionary_decode(), texts], names=REJECT_SHAPE.names
-        )
+        texts = raw[REJECT_TEXT].cast(pa.string()) if REJECT_TEXT in raw.column_names else pa.nulls(raw.num_rows)
+        rows = pa.array(chunk.rows[rejected])
+        why = self._placed(rows, reasons.filter(mask).dictionary_decode())
+        fixed = pa.table([rows, why, texts], names=REJECT_SHAPE.names)
         for name in raw.column_names:
-            if name not in REJECT_COLUMNS:
-                fixed = fixed.append_column(raw.schema.field(name), raw[name])
+            if name != REJECT_TEXT:
+                fixed = fixed.append_column(raw.schema.field(name).with_name(kept_name(name)), raw[name])
         self.result._rejects.put(fixed)
+
+    def _placed(self, rows: pa.Array, reasons: pa.Array) -> pa.Array:
+        """Reasons, with where each record is, if the number of its row does not tell."""
+        places = [self.source.place(row) for row in rows.to_pylist()]
+        if places[:1] in ([], [None]):
+            return reasons
+        return pc.binary_join_element_wise(pa.array(places), one_array(reasons), ": ")
 
     def note_missing(self, rows: Existing, refused: Mapping[int, str]) -> None:
         """Rows that did not come, and are deleted; those that the store does not let go stay."""
@@ -132,7 +150,7 @@ class Gather:
         keep = np.ones(count, bool)
         keep[list(refused)] = False
         mask = pa.array(keep)
-        keys = [one_array(rows.values[name]).filter(mask) for name in self.result.key]
+        keys = [one_array(rows.values[name]).filter(mask) for name in (*self.result.key, *self.plan.made)]
         sets = pa.nulls(gone, pa.list_(pa.string()))
         table = [pa.nulls(gone, pa.int64()), pa.repeat("delete", gone), pa.repeat("did not come", gone), sets, *keys]
         self.result._decisions.put(pa.table(table, names=self.result._shape.names))
@@ -152,7 +170,8 @@ class Gather:
             none = [pa.nulls(count, field.type) for field in list(self.result._shape)[3:]]
             table = [part["row"], pa.repeat("reject", count), part["reason"], *none]
             self.result._decisions.put(pa.table(table, schema=self.result._shape))
-            self.result._rejects.put(part.rename_columns(REJECT_SHAPE.names))
+            why = self._placed(part["row"], part["reason"])
+            self.result._rejects.put(pa.table([part["row"], why, part["text"]], names=REJECT_SHAPE.names))
             room = _SAMPLES - len(self.result.samples) if self.samples else 0
             for row, reason, text in zip(*(column.to_pylist() for column in part.slice(0, max(room, 0))), strict=True):
                 self.result.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))

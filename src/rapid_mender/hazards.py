@@ -29,6 +29,11 @@ def look_at_our_tables(session: Session, plan: Plan) -> None:
     """Note what is wrong with the tables that a merge adds to; it finds that itself when it comes to write to them."""
     info = plan.info
     _needs_undo(plan, session.find_own(BATCHES_TABLE, owner=info.owner))
+    for name, sequence in info.behind:
+        plan.warn(
+            f"{name}: where records bring values of their own, {sequence} stays behind, as this user may not set it, "
+            f"and a row that takes its value from there may be refused: GRANT UPDATE ON SEQUENCE {sequence}"
+        )
     if not plan.job.history:
         return
     shape = history_info(info, session.fits)

@@ -2,26 +2,20 @@
 
 from __future__ import annotations
 
-import getpass
 from collections.abc import Callable, Mapping, Sequence
-from dataclasses import dataclass, replace
-from datetime import UTC, datetime
-from functools import cached_property
+from dataclasses import replace
+from datetime import UTC, date, datetime
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
 from .core.changes import spell_changed
-from .core.existing import Existing
 from .core.names import fitted
 from .core.records import known_column, value_of
 from .core.schema import Column, TableInfo
 from .errors import JobError, StoreError
-from .stores.base import Condition, Session, Store, Written, kept, opened
-
-OddCells = Mapping[str, tuple[np.ndarray, pa.Table]]
-"""By column of the history: the places of cells, and the store's own form of them."""
+from .stores.base import Condition, Store
+from .stores.urls import opened
 
 BATCHES_TABLE = "rmend_batches"
 _MOMENT = pa.timestamp("ms", "UTC")
@@ -41,6 +35,7 @@ BATCHES = TableInfo(
         Column("last_change", pa.int64()),
         Column("status", pa.string(), nullable=False, one_of=("running", "done", "stopped")),
         Column("unrecorded", pa.int64()),
+        Column("figures", pa.string()),
     ),
     ("batch_no",),
 )
@@ -88,182 +83,6 @@ def is_history(info: TableInfo) -> bool:
     return all(column.name in info for column in _FIXED)
 
 
-@dataclass
-class Recorder:
-    """Writes one batch: its changes, and its row in `rmend_batches`. Nothing is written before a change is."""
-
-    session: Session
-    info: TableInfo
-    job: str | None
-    history: bool
-    application: str
-    batch: int | None = None
-    unrecorded: int = 0
-    """How many rows that nobody sent were changed by triggers: the history does not replay if there are any."""
-    _first: int | None = None
-    _last: int | None = None
-    _started: datetime | None = None
-    _row: Existing | None = None
-    """The batch's row in this transaction, where the store could say where it is."""
-
-    def __post_init__(self) -> None:
-        self._started = datetime.now(UTC)
-        self._actor = _actor()
-
-    @cached_property
-    def _shape(self) -> TableInfo:
-        return history_info(self.info, self.session.fits)
-
-    @cached_property
-    def _stored(self) -> dict[str, str]:
-        return stored_names(self.info, self.session.fits)
-
-    def start(self) -> int:
-        """The batch's number; taken on the first call, with a row in the batches."""
-        if self.batch is None:
-            batches, missing = self.session.find_own(BATCHES_TABLE, owner=self.info.owner), list[Column]()
-            if batches is None:
-                self.session.create(BATCHES)
-            else:
-                missing = [column for column in BATCHES.columns if column.name not in batches]
-            self._needs_undo(batches)
-            if [column.name for column in missing] == ["unrecorded"]:  # made by an earlier version
-                self.session.add_columns(BATCHES_TABLE, missing)
-            elif missing:
-                raise StoreError(
-                    f"a table named {BATCHES_TABLE!r} is there already and is not Rapid Mender's; rename it"
-                )
-            row = {
-                "table_name": self.info.name, "job": self.job, "actor": self._actor,
-                "application": self.application, "started_at": self._started, "status": "running",
-            }  # fmt: skip
-            values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
-            if not all(text.isascii() for text in row.values() if isinstance(text, str)):
-                values = kept(self.session.settle(BATCHES, values))  # the database may not have these letters
-            stored = self._numbered(values)
-            self.batch = int(stored.values["batch_no"][0].as_py())
-            self._row = stored if stored.locators.num_columns else None
-            if self.history:
-                self._prepare_history()
-        return self.batch
-
-    def _numbered(self, values: pa.Table) -> Existing:
-        """Insert the batch's row. The database numbers it; where its counter is behind, it is told the number."""
-        written = self.session.insert(BATCHES, values, BATCHES.primary_key)
-        refused = written.refusals()
-        if not refused:
-            return written.stored
-        number = self.session.last(BATCHES_TABLE, "batch_no") + 1
-        values = values.append_column("batch_no", pa.array([number], pa.int64()))
-        written = self.session.insert(BATCHES, values, BATCHES.primary_key)
-        if again := written.refusals():
-            raise StoreError(f"{self.session.where}: {BATCHES_TABLE} does not take the batch's row: {again[0]}")
-        return written.stored
-
-    def _prepare_history(self) -> None:
-        wanted = self._shape
-        found = self.session.find_own(wanted.name, self.info)
-        self._needs_undo(found)
-        if found is None:
-            if why := self.session.cannot_make(wanted):
-                raise JobError(f"the history of {self.info.name!r} cannot be made: {why}; set history = false")
-            self.session.create(wanted, self.info)
-        elif not is_history(found):
-            raise StoreError(
-                f"a table named {wanted.name!r} is there already and is not a history; rename it, or set "
-                "history = false"
-            )
-        else:
-            self._check_history(found)
-            new = [column for column in wanted.columns if column.name not in found]
-            if new:
-                self.session.add_columns(wanted.name, new)
-        self._last = self._newest()
-
-    def _needs_undo(self, table: TableInfo | None) -> None:
-        if table is not None and not table.undoes and self.info.undoes:
-            raise StoreError(f"table {table.name!r} has an engine that cannot undo; give it one that can")
-
-    def _newest(self) -> int:
-        """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
-        newest = self.session.last(self._shape.name, "change_no")
-        here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
-        told = self.session.read(BATCHES, here, newest="batch_no", limit=1, columns=["last_change"])
-        return max(newest, *told["last_change"].to_pylist(), 0)
-
-    def _check_history(self, found: TableInfo) -> None:
-        """A column of the table may have been altered since: then a database may cut or round what the history gets."""
-        for column in self.info.columns:
-            for name in (self._stored[f"{side}_{column.name}"] for side in ("old", "new")):
-                if name in found and not found[name].holds(column):
-                    raise StoreError(
-                        f"{found.name}.{name} is {found[name].declared}, but {self.info.name}.{column.name} is "
-                        f"{column.declared}; alter the history's columns to that type and run again"
-                    )
-
-    def record(self, action: str, changes: pa.Table, odd: OddCells, after: Sequence[Written] = ()) -> None:
-        """Append changes of one action to the history, but for those that a store refused in `after`.
-
-        `odd` has cells that go in as the store holds them.
-        """
-        batch = self.start()
-        if not self.history or not changes.num_rows:
-            return
-        assert self._last is not None
-        numbers = np.arange(self._last + 1, self._last + 1 + changes.num_rows)
-        self._first = self._first or int(numbers[0])
-        self._last = int(numbers[-1])
-        same = {
-            "batch_no": batch,
-            "action": action,
-            "changed_at": datetime.now(UTC),
-            "actor": self._actor,
-            "application": self.application,
-        }
-        columns = {self._stored.get(name, name): changes[name] for name in changes.column_names if name != "action"}
-        odd = {self._stored[name]: cells for name, cells in odd.items()}
-        self.session.append(self._shape, pa.table({"change_no": numbers} | columns), same, odd, after)
-
-    def resume(self, session: Session) -> None:
-        """Go on in another transaction, in which the batch has its row already."""
-        self.session, self._row = session, None
-        session.find_own(BATCHES_TABLE, owner=self.info.owner)
-        if self.batch is not None and self.history:
-            session.find_own(self._shape.name, self.info)
-            self._last = self._newest()
-
-    def finish(self, counts: Mapping[str, int], status: str = "done") -> None:
-        """Complete the batch's row, or bring it up to date ("running"); if nothing was written there is none."""
-        if self.batch is None:
-            return
-        if self.history:
-            self.unrecorded += self.session.unrecorded(self.info)
-        rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
-        names = {
-            "insert": "inserted",
-            "update": "updated",
-            "delete": "deleted",
-            "skip": "skipped",
-            "reject": "rejected",
-        }
-        values = {names[name]: [count] for name, count in counts.items()} | {
-            "finished_at": [None if status == "running" else datetime.now(UTC)], "status": [status],
-            "first_change": [self._first], "last_change": [self._last if self._first else None],
-            "unrecorded": [self.unrecorded],
-        }  # fmt: skip
-        schema = pa.schema([BATCHES.schema.field(name) for name in values])
-        self.session.update(BATCHES, rows, pa.table(values, schema=schema))
-
-
-def odd_cells(**sides: Existing) -> OddCells:
-    """The odd cells of the rows on the `old` and `new` side of some changes, by the history's columns."""
-    return {
-        f"{side}_{name}": (np.flatnonzero(cells.mask), cells.raw)
-        for side, rows in sides.items()
-        for name, cells in rows.odd.items()
-    }
-
-
 def history(
     store: str | Store,
     table: str,
@@ -272,26 +91,30 @@ def history(
     batch: int | None = None,
     action: str | None = None,
     column: str | None = None,
-    since: datetime | None = None,
-    until: datetime | None = None,
+    since: datetime | date | str | None = None,
+    until: datetime | date | str | None = None,
     limit: int | None = None,
 ) -> pa.Table:
     """The changes of a table, in order, as an Arrow table with the columns of its history.
 
     `key` maps key columns to values, before or after the change; `column` keeps the updates that changed
-    that column; `since` and `until` (datetimes; without a zone they are UTC) bound `changed_at`; `limit`
-    keeps the newest so many. Raises StoreError if the table is not there, JobError for an unknown column,
-    value or action. A table that was never merged into has an empty history.
+    that column; `since` and `until` (datetimes, dates, or texts as in ISO 8601; without a zone they are UTC) bound
+    `changed_at`; `limit` keeps the newest so many. Raises StoreError if the table is not there, JobError for an
+    unknown column, value or action. A table that was never merged into has an empty history.
     """
     if action not in (None, "insert", "update", "delete"):
         raise JobError(f"action is 'insert', 'update' or 'delete', not {action!r}")
+    key = key_given(key)
+    bounds = ((">=", _moment("since", since)), ("<=", _moment("until", until)))
+    _whole("batch", batch)
+    _whole("limit", limit, 1)
     with opened(store) as place, place.begin(write=False) as session:
         info = session.describe(table)
         shape, names = history_info(info, session.fits), stored_names(info, session.fits)
         full = {stored: name for name, stored in names.items()}
         found = session.find_own(shape.name, info)
         where: list[list[Condition]] = []
-        for name, value in (key or {}).items():
+        for name, value in key.items():
             known = known_column(info, name)
             sought = value_of(known, value).as_py()
             where.append([Condition(names[f"{side}_{known.name}"], "=", sought) for side in ("old", "new")])
@@ -302,10 +125,9 @@ def history(
         if column is not None:
             name = known_column(info, column).name
             where.append([Condition("changed", "contains", spell_changed([name])[1:-1])])
-        for op, moment in ((">=", since), ("<=", until)):
+        for op, moment in bounds:
             if moment is not None:
-                zoned = moment if moment.tzinfo else moment.replace(tzinfo=UTC)
-                where.append([Condition("changed_at", op, zoned.astimezone(UTC))])  # type: ignore[arg-type]
+                where.append([Condition("changed_at", op, moment)])  # type: ignore[arg-type]
         if found is None:
             return _named(shape.schema.empty_table(), full)
         if not is_history(found):
@@ -317,12 +139,46 @@ def history(
 
 def batches(store: str | Store, *, table: str | None = None, limit: int | None = None) -> pa.Table:
     """The batches of a store, oldest first, as an Arrow table; `limit` keeps the newest so many."""
+    _whole("limit", limit, 1)
     with opened(store) as place, place.begin(write=False) as session:
         found = session.find_own(BATCHES_TABLE)
         if found is None:
             return BATCHES.schema.empty_table()
         where: Sequence[Sequence[Condition]] = [[Condition("table_name", "=", table)]] if table else ()
         return _as_declared(session.read(found, where, newest="batch_no", limit=limit), BATCHES.columns)
+
+
+def key_given(key: Any) -> dict[str, Any]:
+    """A key as somebody gave it: a value by the name of each of its columns. Raises JobError."""
+    if key is None:
+        return {}
+    if not isinstance(key, Mapping) or not all(isinstance(name, str) for name in key):
+        raise JobError('a key is a dict of columns and values, such as {"tag_no": 7}')
+    return dict(key)
+
+
+def _moment(name: str, given: Any) -> datetime | None:
+    """A time as somebody gave it, in UTC. Raises JobError."""
+    if isinstance(given, str):
+        try:
+            given = datetime.fromisoformat(given.strip())
+        except ValueError:
+            raise JobError(f"{name}: {given!r} is no time; write it as 2026-04-30 or 2026-04-30T14:05:00") from None
+    if isinstance(given, date) and not isinstance(given, datetime):
+        given = datetime(given.year, given.month, given.day)
+    if given is None:
+        return None
+    if not isinstance(given, datetime):
+        raise JobError(f"{name} is a datetime, a date or a text, not {type(given).__name__}")
+    try:
+        return given.replace(tzinfo=given.tzinfo or UTC).astimezone(UTC)
+    except OverflowError:
+        raise JobError(f"{name}: {given} is no time that can be told in UTC") from None
+
+
+def _whole(name: str, given: Any, least: int = 0) -> None:
+    if given is not None and (not isinstance(given, int) or isinstance(given, bool) or not least <= given < 1 << 63):
+        raise JobError(f"{name} is a whole number from {least} on, of 64 bits")
 
 
 def _named(rows: pa.Table, names: Mapping[str, str]) -> pa.Table:
@@ -336,10 +192,3 @@ def _as_declared(rows: pa.Table, columns: Sequence[Column]) -> pa.Table:
         if rows.schema.field(place).type != column.type:
             rows = rows.set_column(place, column.name, rows[column.name].cast(column.type))
     return rows
-
-
-def _actor() -> str | None:
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError, ImportError):
-        return None

@@ -5,7 +5,7 @@ from __future__ import annotations
 import os
 import re
 import tomllib
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import dataclass
 from datetime import date, time
 from decimal import Decimal
@@ -19,8 +19,11 @@ from .core.names import closest
 from .errors import JobError
 from .incoming.chunks import Options
 from .incoming.query import Query
-from .stores.base import Store, without_password
+from .stores.base import Store
 from .stores.given import as_store
+from .stores.urls import without_password
+
+_SHOWN = 200
 
 
 def _listed(value: Any) -> Any:
@@ -33,11 +36,16 @@ _Names = Annotated[list[str], BeforeValidator(_listed)]
 class _Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", arbitrary_types_allowed=True, strict=True, frozen=True)
 
-    def __init__(self, **options: Any) -> None:
+    def __init__(self, /, **options: Any) -> None:
         try:
             super().__init__(**options)
         except ValidationError as error:
             raise JobError(_in_words(type(self), error)) from None
+
+    def __repr_args__(self) -> Any:
+        """Without the password of a store."""
+        for name, value in super().__repr_args__():
+            yield name, without_password(value) if name == "store" and isinstance(value, str) else value
 
 
 class Incoming(_Strict):
@@ -51,6 +59,8 @@ class Incoming(_Strict):
     encoding: str = "utf-8"
     nulls: tuple[str, ...] = Field(("",), strict=False)
     """The texts that stand for no value, unless quoted."""
+    format: Literal["csv", "tsv", "jsonl", "parquet"] | None = None
+    """What the file is, if its ending does not say so; what comes over standard input is CSV unless this says else."""
 
     @model_validator(mode="after")
     def _one_of_them(self) -> Incoming:
@@ -64,7 +74,7 @@ class Incoming(_Strict):
 
     @property
     def options(self) -> Options:
-        return Options(self.delimiter, self.encoding, self.nulls)
+        return Options(self.delimiter, self.encoding, self.nulls, self.format)
 
 
 class Rule(_Strict):
@@ -89,12 +99,12 @@ class ColumnOptions(_Strict):
     trim: bool = False
     compare: bool = True
     write: Literal["always", "insert", "never"] = "always"
-    null: Literal["overwrite", "keep"] = "overwrite"
+    null: Literal["overwrite", "keep", "default"] = "overwrite"
     previous: str | None = None
 
     @property
     def likeness(self) -> Likeness:
-        return Likeness(self.tolerance, self.ignore_case, self.trim, self.null == "keep")
+        return Likeness(self.tolerance, self.ignore_case, self.trim, self.null != "overwrite")
 
 
 class RejectsTable(_Strict):
@@ -204,6 +214,7 @@ class Job(_Strict):
     null_key: Literal["reject", "generate"] = "reject"
     duplicates: Literal["reject", "first", "last"] = "reject"
     order: str | None = None
+    update_only: _Names = []
     columns: Annotated[dict[str, ColumnOptions], BeforeValidator(_each(ColumnOptions, "[columns.{}]"))] = {}
     rules: Annotated[list[Rule], BeforeValidator(_each(Rule, "rule {}"))] = []
     allow: Annotated[list[Literal["insert", "update", "delete"]], BeforeValidator(_listed)] = [
@@ -224,11 +235,6 @@ class Job(_Strict):
     without_undo: bool = False
 
     _source: str | None = PrivateAttr(None)
-
-    def __repr_args__(self) -> Any:
-        """Without the password of the store."""
-        for name, value in super().__repr_args__():
-            yield name, without_password(value) if name == "store" and isinstance(value, str) else value
 
     @model_validator(mode="after")
     def _together(self) -> Job:
@@ -274,10 +280,13 @@ class Job(_Strict):
         return Query(self.incoming.store or self.store, self.incoming.query)
 
     @classmethod
-    def load(cls, path: str | os.PathLike[str]) -> Job:
+    def load(
+        cls, path: str | os.PathLike[str], *, store: str | Store | None = None, names: Mapping[str, str] | None = None
+    ) -> Job:
         """Load a job file. Relative paths in it count from the file's own folder.
 
-        Raises JobError if the file is not there, is not TOML, or says something that a job does not know.
+        `store` is taken in the place of the file's own; `names` gives values for its ${NAME}, before the environment
+        does. Raises JobError if the file is not there, is not TOML, or says something that a job does not know.
         """
         path = os.fspath(path)
         try:
@@ -289,19 +298,31 @@ class Job(_Strict):
             raise JobError(f"{path} is a folder, not a job file") from None
         except PermissionError:
             raise JobError(f"{path} cannot be read by this user; change the rights on it") from None
-        except (tomllib.TOMLDecodeError, UnicodeDecodeError) as error:
+        except RecursionError:
+            raise JobError(f"{path} is not a job file: its brackets are nested too deep") from None
+        except ValueError as error:  # not TOML, no UTF-8, no path; or a number of more digits than Python reads
             raise JobError(f"{path} is not TOML: {error}") from None
+        except OSError as error:
+            raise JobError(f"{path} cannot be read: {error.strerror}") from None
         folder = Path(path).parent
+        if store is not None:
+            options.pop("store", None)
         try:
-            job = cls(**_relative_to(folder, _filled_in(options)))
+            options = _relative_to(folder, _filled_in(options, names or {}))
+            job = cls(**options if store is None else {**options, "store": store})
         except JobError as error:
             raise JobError(f"{path}: {error}") from None
         job._source = path
         return job
 
 
-def _filled_in(options: dict[str, Any]) -> dict[str, Any]:
-    """With ${NAME} in the store, the incoming and the rejects as the environment says; $${ is ${ itself."""
+_FILLED = ("store", "table", "incoming", "rejects", "archive")
+_VARIABLE = re.compile(r"\$\$\{|\$\{([A-Za-z_][A-Za-z0-9_]*)(?::-([^}]*))?\}")
+
+
+def _filled_in(options: dict[str, Any], names: Mapping[str, str]) -> dict[str, Any]:
+    """With ${NAME}, or ${NAME:-default}, in where things are as `names` or the environment says; $${ is ${ itself."""
+    known = {**os.environ, **names}
 
     def fill(value: Any, place: str) -> Any:
         if isinstance(value, dict):
@@ -312,13 +333,18 @@ def _filled_in(options: dict[str, Any]) -> dict[str, Any]:
         def named(match: re.Match[str]) -> str:
             if match[0] == "$${":
                 return "${"
-            if match[1] not in os.environ:
-                raise JobError(f"{place}: there is no {match[1]} in the environment; set it, or write the value itself")
-            return os.environ[match[1]]
+            if match[2] is not None:
+                return known.get(match[1]) or match[2]
+            if match[1] not in known:
+                raise JobError(
+                    f"{place}: there is no {match[1]} in the environment; set it (or --set {match[1]}=VALUE), write "
+                    f"${{{match[1]}:-default}}, or the value itself"
+                )
+            return known[match[1]]
 
-        return re.sub(r"\$\$\{|\$\{([A-Za-z_][A-Za-z0-9_]*)\}", named, value)
+        return _VARIABLE.sub(named, value)
 
-    return options | {name: fill(options[name], name) for name in ("store", "incoming", "rejects") if name in options}
+    return options | {name: fill(options[name], name) for name in _FILLED if name in options}
 
 
 def _store_from(folder: Path, store: Any) -> Any:
@@ -328,17 +354,22 @@ def _store_from(folder: Path, store: Any) -> Any:
     return store
 
 
+def _path_from(folder: Path, path: str) -> str:
+    """A path, counted from a folder; - is standard input."""
+    return path if path == "-" else str(folder / path)
+
+
 def _relative_to(folder: Path, options: dict[str, Any]) -> dict[str, Any]:
     out = dict(options)
     store, incoming = out.get("store"), out.get("incoming")
     if store is not None:
         out["store"] = _store_from(folder, store)
     if isinstance(incoming, str):
-        out["incoming"] = str(folder / incoming)
+        out["incoming"] = _path_from(folder, incoming)
     elif isinstance(incoming, dict):
         moved = {"store": _store_from(folder, incoming.get("store"))} if "store" in incoming else {}
         if isinstance(incoming.get("path"), str):
-            moved["path"] = str(folder / incoming["path"])
+            moved["path"] = _path_from(folder, incoming["path"])
         out["incoming"] = incoming | moved
     rejects = out.get("rejects")
     if isinstance(rejects, str):
@@ -367,10 +398,10 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
         elif one["type"] == "missing":
             sentences.append(f"the option {name!r} is missing")
         elif one["type"] == "literal_error":
-            sentences.append(f"{name} is {one['ctx']['expected']}, not {one['input']!r}")
+            sentences.append(f"{name} is {one['ctx']['expected']}, not {_shown(one['input'])}")
         elif one["type"] == "value_error":
             said = str(one["ctx"]["error"])
-            sentences.append(f"{name} {said}, not {one['input']!r}" if said.startswith("must") else said)
+            sentences.append(f"{name} {said}, not {_shown(one['input'])}" if said.startswith("must") else said)
         else:
             message = (
                 one["msg"]
@@ -378,5 +409,15 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
                 .replace("valid ", "")
                 .replace("a boolean", "true or false")
             )
-            sentences.append(f"{name}: {message[0].lower()}{message[1:]}, not {one['input']!r}")
+            sentences.append(f"{name}: {message[0].lower()}{message[1:]}, not {_shown(one['input'])}")
     return "; ".join(dict.fromkeys(sentences))
+
+
+def _shown(value: Any) -> str:
+    """A wrong value, in a message: short, and without a password."""
+    if isinstance(value, dict | list | tuple):
+        return "a table of options" if isinstance(value, dict) else "a list"
+    if isinstance(value, int) and abs(value) > 1 << 64:
+        return "a number past 64 bits"
+    text = repr(without_password(value) if isinstance(value, str) else value)
+    return text if len(text) <= _SHOWN else text[:_SHOWN] + "…"

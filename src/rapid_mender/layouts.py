@@ -15,7 +15,7 @@ from .core.decide import NAMES
 from .core.expressions import Cells, Expression, ExpressionError, Scope
 from .core.expressions.scope import Name
 from .core.names import in_quotes
-from .core.records import check_batch_has, map_columns
+from .core.records import REJECT_TEXT, check_batch_has, map_columns
 from .core.rules import BoundRule, Template
 from .errors import JobError
 from .job import Rule
@@ -74,7 +74,8 @@ class Layouts:
     def _make(self, shape: Shape) -> Layout:
         plan, info = self._plan, self._plan.info
         mapping = self._mapped([name for name, _ in shape])
-        layout = Layout(mapping or {}, extras={name: kind for name, kind in shape if info.named(name) is None})
+        extras = {name: kind for name, kind in shape if info.named(name) is None and name != REJECT_TEXT}
+        layout = Layout(mapping or {}, extras=extras)
         for name, _ in shape:
             column = info.named(name)
             if column is not None and name not in layout.mapping and self._is_read(name):

@@ -15,6 +15,8 @@ class Limits:
         self._plan, self._job, self._write = plan, plan.job, write
         self.rows = 0
         """How many rows a share of `max_deletes` is a share of."""
+        self.stops: str | None = None
+        """Why a merge would stop, in a preview."""
 
     @property
     def counts_rows(self) -> bool:
@@ -47,3 +49,4 @@ class Limits:
         kind = why.rsplit(" is ", 1)[0].rsplit(" ", 1)[-1]
         self._plan.warnings[:] = [one for one in self._plan.warnings if kind not in one]
         self._plan.warn(f"a merge would stop: {why}")
+        self.stops = why

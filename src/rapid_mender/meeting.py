@@ -30,6 +30,8 @@ class Outcome:
     decisions: Decisions
     patterns: Patterns
     found: np.ndarray
+    made: pa.Table | None = None
+    """For each record what the database made of the primary key of its row; null if it has none."""
     groups: pa.Array | None = None
 
     def rows_of(self, code: int) -> np.ndarray:
@@ -132,7 +134,8 @@ def _refuse_null_inserts(plan: Plan, values: pa.Table, decisions: Decisions) -> 
     """A null for a required column that an update would have passed over, on a record that is to be inserted."""
     for name in values.column_names:
         column = plan.info[name]
-        if column.nullable or name in plan.key or plan.strict_nulls(name) or plan.writes(name) == "never":
+        passes = name in plan.key or plan.strict_nulls(name) or plan.writes(name) == "never" or name in plan.defaults()
+        if column.nullable or passes:
             continue
         if values[name].null_count:
             null = one_array(values[name]).is_null().to_numpy(zero_copy_only=False)

@@ -22,6 +22,8 @@ from .job import ColumnOptions, Job, RejectsTable
 from .layouts import Layouts, always
 from .stores.base import Session, nearest
 
+_PLAIN = ColumnOptions()
+
 
 class Plan:
     """A job bound to its table. `problems` say what is wrong, `warnings` what may surprise."""
@@ -34,6 +36,7 @@ class Plan:
         self.key = self._key()
         self.order = self.one("order", job.order)
         self.columns = self._columns()
+        self.update_only = self._update_only()
         self.likeness: dict[str, Likeness] = {n: o.likeness for n, o in self.columns.items() if o.likeness.names()}
         rows = Scope({"existing": self._types()}, bare="existing")
         self.mark = self._set("mark", job.mark, rows)
@@ -105,6 +108,8 @@ class Plan:
                 self.wrong(f"{place}: tolerance is for numbers, dates and times, and {name} is {wanted(column)}")
             if (options.ignore_case or options.trim) and not pa.types.is_string(column.type):
                 self.wrong(f"{place}: ignore_case and trim are for texts, and {name} is {wanted(column)}")
+            if options.null == "default" and not column.has_default:
+                self.wrong(f'{place} null = "default": the database has no default for {name}')
             other = self.one(f"{place} previous", options.previous)
             if other is not None:
                 if other in (name, *self.key) or self.info[other].generated:
@@ -117,6 +122,17 @@ class Plan:
         taken = [options.previous for options in found.values() if options.previous is not None]
         for other in {name for name in taken if taken.count(name) > 1}:
             self.wrong(f"[columns] previous: {other} is to take the old value of more than one column")
+        return found
+
+    def _update_only(self) -> list[str]:
+        found = [name for name in (self.one("update_only", one) for one in self.job.update_only) if name is not None]
+        for name in found:
+            if name in self.key:
+                self.wrong(f"update_only: {name} is of the key, which an update leaves as it is")
+            elif self._option(name).write != "always":
+                self.wrong(f'update_only: {name} has write = "{self._option(name).write}"; leave one of the two out')
+        if found and self.order is not None and self.order not in found:
+            self.warn(f"update_only leaves {self.order} as it is, by which the job tells what is older; name it too")
         return found
 
     def _set(self, option: str, given: Mapping[str, Any], scope: Scope) -> dict[str, Expression]:
@@ -212,7 +228,22 @@ class Plan:
         return [c.name for c in self.info.columns if c.required and c.name not in there]
 
     def writes(self, name: str) -> str:
-        return self.columns[name].write if name in self.columns else "always"
+        """When a column is written: "always", or on "insert", or "never"."""
+        if self.update_only and name not in self.update_only and self._option(name).write != "never":
+            return "insert"
+        return self._option(name).write
+
+    def _option(self, name: str) -> ColumnOptions:
+        return self.columns.get(name, _PLAIN)
+
+    def defaults(self) -> list[str]:
+        """The columns for which the database puts its default where a record to insert has null."""
+        return [name for name, options in self.columns.items() if options.null == "default"]
+
+    @property
+    def made(self) -> list[str]:
+        """The columns of the primary key that the database makes, where records are merged by others."""
+        return [name for name in self.info.primary_key if name not in self.key and self.info[name].has_default]
 
     def updatable(self, sent: Iterable[str]) -> list[str]:
         """The columns that an update may set, of those that were sent."""
@@ -230,5 +261,4 @@ class Plan:
 
     def strict_nulls(self, name: str) -> bool:
         """Whether a null that is sent for a required column is a fault, whatever the record meets."""
-        options = self.columns.get(name)
-        return options is None or (options.write == "always" and options.null == "overwrite")
+        return self.writes(name) == "always" and self._option(name).null == "overwrite"

@@ -16,7 +16,7 @@ from .core.expressions.scope import Name
 from .core.hashing import hash_rows
 from .core.keys import STANDS, RepeatFinder, among, null_keys, one_array, settle_repeats
 from .core.masks import mask_of
-from .core.records import Records, check_required, derive, misfit, read_columns
+from .core.records import REJECT_TEXT, Records, check_required, derive, misfit, read_columns
 from .incoming import Chunk, Source, Spool
 from .incoming.rejected import restored
 from .layouts import Layout, Shape, shape_of
@@ -164,7 +164,7 @@ class Batch:
         finder = RepeatFinder()
         for chunk in restored(self.source):
             self._shape = shape_of(chunk.raw.schema)
-            self._names = dict(self._shape) | self._names
+            self._names = {n: kind for n, kind in self._shape if n != REJECT_TEXT} | self._names
             for start in range(0, len(chunk.rows), _PART):
                 part = chunk.slice(start, _PART)
                 keys, usable = self.keys(session, part)

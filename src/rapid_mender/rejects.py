@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+import glob
 import json
 import math
 import os
 import tempfile
+from collections.abc import Callable
 from contextlib import suppress
 from dataclasses import replace
+from fnmatch import fnmatch
 from itertools import count
 from typing import Any
 
@@ -20,7 +23,7 @@ from .core.records import REJECT_COLUMNS, REJECT_SHAPE
 from .core.schema import Column, TableInfo
 from .errors import Error, JobError, StoreError
 from .incoming import open_incoming
-from .incoming.rejected import FORMULA, FORMULAS, ROW
+from .incoming.rejected import FORMULA, FORMULAS, ROW, own_name
 from .result import Result
 from .stores.base import Session
 
@@ -38,6 +41,9 @@ def check_rejects_path(path: str, batch: Any = None) -> None:
         raise JobError(f"rejects: there is no folder {folder}; make it, or write the rejects elsewhere")
     if not os.access(folder, os.W_OK):
         raise JobError(f"rejects: the folder {folder} cannot be written to by this user")
+    pattern = isinstance(batch, str) and not os.path.exists(batch) and glob.has_magic(batch)
+    if pattern and fnmatch(os.path.abspath(path), os.path.abspath(batch)):
+        raise JobError(f"rejects: {batch} would take in {path} the next time; write rejects elsewhere")
     if not os.path.lexists(path):
         return
     if isinstance(batch, str | os.PathLike) and os.path.exists(batch) and os.path.samefile(batch, path):
@@ -107,7 +113,7 @@ class RejectsFile:
 
     def _write(self, result: Result, file: Any) -> None:
         if self.path.endswith(".jsonl"):
-            records = reject_lines(result)
+            records = reject_lines(result, _same)
             for row, reason, text, record in zip(*(column.to_pylist() for column in records.columns), strict=True):
                 told = _line(dict(zip(REJECT_COLUMNS, (row, reason, text, result.batch), strict=False)))
                 file.write((told if record is None else f"{told[:-1]}, {record[1:]}").encode() + b"\n")
@@ -187,7 +193,7 @@ def keep_rejects(session: Session, result: Result, name: str, owner: str) -> Non
             f"rejects: a table named {name!r} is there already and does not have the columns {', '.join(info.names)}; "
             "name another table"
         )
-    fixed = reject_lines(result)
+    fixed = reject_lines(result, own_name)
     batch = pa.repeat(pa.scalar(result.batch, pa.int64()), len(fixed))
     fixed = pa.table([batch, *(plain(column) for column in fixed.columns)], names=info.names)
     for name, mask in session.settle(info, fixed)[1].items():  # what the database has no letters for is escaped
@@ -210,12 +216,18 @@ _TABLE = TableInfo(
 )
 
 
-def reject_lines(result: Result) -> pa.Table:
-    """The rejects, each with its record as a line of JSON, which has just what was sent; null if it has no values."""
+def _same(name: str) -> str:
+    return name
+
+
+def reject_lines(result: Result, called: Callable[[str], str]) -> pa.Table:
+    """The rejects, each with its record as a line of JSON, which has just what was sent; null if it has no values.
+    `called`: what a column is called there."""
     parts = [_LINES.empty_table()]
     for table in result._rejects:
-        names = [name for name in table.column_names if name not in REJECT_COLUMNS]
-        lines: Any = [_line(row) for row in _spelled(table.select(names)).to_pylist()] if names else [None] * len(table)
+        names = table.column_names[len(REJECT_SHAPE) :]
+        spelled = _spelled(table.select(names)).rename_columns([called(name) for name in names])
+        lines: Any = [_line(row) for row in spelled.to_pylist()] if names else [None] * len(table)
         told = table.select(REJECT_SHAPE.names).cast(REJECT_SHAPE)
         parts.append(pa.table([*told.columns, pa.array(lines, pa.string())], schema=_LINES))
     return pa.concat_tables(parts).sort_by("rmend_row")

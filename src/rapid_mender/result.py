@@ -37,9 +37,9 @@ class Result:
     `counts` has one number for each decision; `records` is the number of incoming records, and `missing` that of
     the rows that did not come and are deleted, which `counts` has too. `rules` says how often each rule decided, by its
     number; `warnings` what may surprise; `groups` has, if `by` was given, one row a group: the group, the count of each
-    decision, and the rows of the table before and after. `batch` is the batch's number; None for a preview, and for a
-    merge that changed nothing and so wrote nothing. `changed` counts, for each column, the updates that
-    changed it. `unit` says what the row numbers count: "line" of a text file, or "row".
+    decision, and the rows of the table before and after. `batch` is the batch's number; None for a preview. `stops`
+    says, in a preview, why a merge would stop. `changed` counts, for each column, the updates that changed it. `unit`
+    says what the row numbers count: "line" of a text file, or "row".
     `retries` is how often a unit of work was done again because another program wrote the same rows meanwhile.
     """
 
@@ -58,6 +58,7 @@ class Result:
     changed: dict[str, int] = field(default_factory=dict)
     batch: int | None = None
     rejects_path: str | None = None
+    stops: str | None = None
     retries: int = 0
     seconds: float = 0.0
     samples: list[Sample] = field(default_factory=list)
@@ -66,8 +67,14 @@ class Result:
     _shape: pa.Schema = field(default_factory=lambda: pa.schema([]), repr=False)
 
     @property
+    def landed(self) -> bool:
+        """Whether a row of the table was written."""
+        return self.wrote and any(self.counts[name] for name in ("insert", "update", "delete"))
+
+    @property
     def decisions(self) -> pa.Table:
-        """One row a record, by row number: row, decision, reason, changed (a list of columns), the key.
+        """One row a record, by row number: row, decision, reason, changed (a list of columns), the key; and, of a table
+        that is merged into by another key than the one which its database makes, that one too.
 
         A key column with one of these four names is here key_row, key_decision and so on.
         Rows that did not come stand at the end, without a row number. A key that the database made is here.
@@ -80,7 +87,8 @@ class Result:
     def rejects(self) -> pa.Table:
         """The rejected records as they came, after rmend_row, rmend_reason, rmend_text and rmend_batch.
 
-        rmend_text is the text of a record that could not be split into values.
+        rmend_text is the text of a record that could not be split into values. A column of theirs that has such a name
+        itself has an underscore more.
         """
         found = unite(list(self._rejects)).sort_by("rmend_row")
         batch = pa.repeat(pa.scalar(self.batch, pa.int64()), found.num_rows)

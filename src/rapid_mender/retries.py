@@ -11,8 +11,8 @@ from dataclasses import fields
 from .core.rules import Fired
 from .gather import Gather
 from .groups import Groups
-from .history import Recorder
 from .plan import Plan
+from .recorder import Recorder
 from .result import Result
 
 MOST = 12

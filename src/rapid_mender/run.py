@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
+from contextlib import contextmanager, nullcontext, suppress
 from datetime import UTC, datetime
 from typing import Any
 
@@ -18,23 +18,24 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from .binding import bind
-from .core.decide import DELETE, SKIP, decide_alone
+from .core.decide import DELETE, NAMES, SKIP, decide_alone
 from .core.keys import null_keys
 from .core.rules import Fired
 from .errors import Error, JobError, LimitError, StoreError
 from .gather import Gather
 from .groups import Groups
-from .history import Recorder
 from .incoming import Chunk, Options, Source, open_incoming
 from .job import Job, RejectsTable
 from .leaving import Leaving, in_scope
 from .limits import Limits
 from .meeting import Outcome, meet
 from .reading import Batch, Progress
+from .recorder import Recorder
 from .rejects import RejectsFile, check_rejects_path, keep_rejects
 from .result import Result, decisions_schema
 from .retries import MOST, pause, remember
-from .stores.base import Conflict, Session, Store, opened
+from .stores.base import Conflict, Session, Store
+from .stores.urls import opened
 from .writing import Pending, Writer, settle
 
 
@@ -64,10 +65,6 @@ def merge(job: Job, incoming: Any = None, *, by: str | None = None, progress: Pr
     return Run(job, incoming, True, progress, by).go()
 
 
-class _NothingLanded(Exception):
-    """The store refused every row that was to be written: then the batch is not to be counted."""
-
-
 class Run:
     """One preview or merge."""
 
@@ -91,6 +88,9 @@ class Run:
         options = job.incoming.options if job.incoming is not None else Options()
         self.source: Source = open_incoming(given, options)
         self.now = datetime.now(UTC)
+        self.recorder: Recorder | None = None
+        self.committed: dict[str, int] | None = None
+        self.number: int | None = None
 
     @contextmanager
     def opened(self) -> Iterator[None]:
@@ -104,44 +104,39 @@ class Run:
             return self._go()
 
     def _go(self) -> Result:
-        started = time.perf_counter()
+        self.started = time.perf_counter()
         self.plan = bind(self.job, self.store, self.source)
         self.limits = Limits(self.plan, self.write)
         self.groups = Groups(self.plan, self.by, self.now) if self.by is not None else None
         self.batch = Batch(self.plan, self.source, self.now, self.progress)
+        info = self.plan.info
+        self.result = Result(info.name, self.store.where, self.plan.key, self.source.unit, self.write)
+        self.result.warnings = self.plan.warnings
+        self.result._shape = decisions_schema(info, [*self.plan.key, *self.plan.made])
+        self.gather = Gather(self.result, self.plan, self.source, samples=not self.write)
+        self.fired = Fired()
         try:
             with self.store.begin(write=False, guests=self.source.only_once) as session:
                 # asks what the store makes of keys; reads no table
                 self.batch.read_all(session, remember=self.job.missing == "delete")
-            info = self.plan.info
-            self.result = Result(info.name, self.store.where, self.plan.key, self.source.unit, self.write)
-            self.result.warnings = self.plan.warnings
-            self.result._shape = decisions_schema(info, self.plan.key)
-            self.gather = Gather(self.result, self.plan, samples=not self.write)
             self.gather.note_broken(self.source.broken)
             if self.groups is not None:
                 self.groups.count_broken(len(self.source.broken))
-            self.fired = Fired()
             self._walk()
-        except LimitError:
-            self._prepare_rejects()
-            self._publish_rejects()
-            self._keep_rejects_of_stopped()
-            raise
-        except BaseException:
-            if self.rejects_file is not None:
-                self.rejects_file.drop()
+        except BaseException as error:
+            self._stopped(error)
             raise
         finally:
             self.batch.close()
         self.gather.warn_of_kept()
+        self.result.stops = self.limits.stops
         self.result.rules = dict(sorted(self.fired.decided.items()))
         for number, count in sorted(self.fired.failed.items()):
             what = "division by zero, overflow, or a text of another form"
             self.plan.warn(f"rule {number} could not be computed for {count:,} records ({what}); it counted as unknown")
         if self.groups is not None:
             self.result.by, self.result.groups = self.by, self.groups.table()
-        self.result.seconds = time.perf_counter() - started
+        self.result.seconds = time.perf_counter() - self.started
         self._publish_rejects()
         return self.result
 
@@ -162,31 +157,56 @@ class Run:
         if aside is not None:
             self.plan.warn(f"the rejects of an earlier run, which were in {self.rejects_file.path}, are now in {aside}")
 
-    def _keep_rejects_of_stopped(self) -> None:
-        """Keep in their table the rejects of a run that was stopped, with a batch of its own if it had none yet."""
-        if not self.write or not isinstance(self.job.rejects, RejectsTable) or not self.result.counts["reject"]:
+    def _stopped(self, error: BaseException) -> None:
+        """See to what remains of a run that was stopped: its rejects, and its row in the batches."""
+        past_limit = isinstance(error, LimitError)
+        if past_limit:
+            self._prepare_rejects()
+            self._publish_rejects()
+        elif self.rejects_file is not None:
+            self.rejects_file.drop()
+        if not self.write:
             return
-        counts = self.committed or dict.fromkeys(self.result.counts, 0)
-        with self.store.begin(True, self.plan.info) as session:
-            recorder = self._recorder(session)
+        partly = self.committed is not None or not self.plan.info.undoes
+        if isinstance(error, Error):
+            error.wrote = error.wrote or partly
+        elif not partly:  # somebody interrupts: that is to be the end at once
+            return
+        keeps = past_limit and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
+        with nullcontext() if keeps else suppress(Error):
+            self._note_stop(str(error), bool(keeps))
+
+    def _note_stop(self, why: str, keeps_rejects: bool) -> None:
+        """Put into the batches that a run was stopped, and its rejects into their table."""
+        counts = dict.fromkeys(NAMES, 0) if self.plan.info.undoes else self.result.counts
+        counts = dict(self.committed or counts)
+        with self.store.begin(True) as session:
+            if session.find(self.job.table) is None:
+                return
             if self.committed is not None and self.recorder is not None:
-                recorder.batch = self.recorder.batch
-            self.result.batch = recorder.start()
-            keep_rejects(session, self.result, self.job.rejects.table, self.plan.info.owner)
-            recorder.finish(counts | {"reject": self.result.counts["reject"]}, "stopped")
+                self.recorder.resume(session)
+            else:
+                self.recorder = self._recorder(session)
+            self.result.batch = self.recorder.start()
+            if keeps_rejects and isinstance(self.job.rejects, RejectsTable):
+                keep_rejects(session, self.result, self.job.rejects.table, self.plan.info.owner)
+                counts["reject"] = self.result.counts["reject"]
+            self.recorder.finish(counts, self._figures() | {"stopped": why}, "stopped")
+
+    def _figures(self) -> dict[str, Any]:
+        """The run's own figures, as they are kept with its batch."""
+        result = self.result
+        return {
+            "records": result.records, "missing": result.missing, "changed": result.changed,
+            "rules": {str(number): count for number, count in sorted(self.fired.decided.items())},
+            "retries": result.retries, "seconds": round(time.perf_counter() - self.started, 3),
+        }  # fmt: skip
 
     # -- units of work --------------------------------------------------------------------------------
 
     def _walk(self) -> None:
         """Take the batch through, in one transaction or in several."""
-        keeps_rejects = self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
-        if not self.batch.rows and self.job.missing == "keep" and not keeps_rejects and self.groups is None:
-            self.limits.check(self.result.counts, self.result.records, at_end=True)
-            self._prepare_rejects()
-            return
-        self.recorder: Recorder | None = None
         guests = self.plan.has_functions or self.guest
-        self.committed: dict[str, int] | None = None
         done, last, tries, retries, alone = 0, False, 0, 0, False
         chunks: Iterator[tuple[Chunk, bool]] | None = None
         while not last:
@@ -207,26 +227,20 @@ class Run:
                     else:
                         self.recorder.resume(session)
                     last, now_done = self._unit(session, chunks, done)
-            except _NothingLanded:
-                self.recorder = None
-                self._prepare_rejects()
-                return
-            except Error as error:
-                if isinstance(error, Conflict) and tries < MOST:
-                    alone = pause(tries)
-                    self.recorder, chunks, last = back(), None, False
-                    tries, retries = tries + 1, retries + 1
-                    continue
-                self._note_stop(error)
-                raise
             except BaseException as error:
-                self._note_stop(error)
-                raise
-            done, tries, alone, self.result.retries = now_done, 0, False, retries
-            if self.write and self.recorder.batch is not None:
+                if self.recorder is not None:
+                    self.number = self.recorder.to_keep
+                if not isinstance(error, Conflict) or tries >= MOST:
+                    raise
+                alone = pause(tries)
+                self.recorder, chunks, last = back(), None, False
+                tries, retries = tries + 1, retries + 1
+                self.result.retries = retries
+                continue
+            done, tries, alone = now_done, 0, False
+            if self.write:
                 self.committed = dict(self.result.counts)
         assert self.recorder is not None
-        self.result.batch = self.recorder.batch
         if self.recorder.unrecorded:
             self.plan.warn(
                 f"{self.recorder.unrecorded:,} rows that nobody sent were changed by triggers of "
@@ -237,19 +251,7 @@ class Run:
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         from . import __version__
 
-        return Recorder(session, self.plan.info, name, self.job.history, f"rmend {__version__}")
-
-    def _note_stop(self, error: BaseException) -> None:
-        """Note in the error, and in the batches, that a run which had committed some of its work was stopped."""
-        counts = self.committed
-        if isinstance(error, Error) and (counts is not None or not self.plan.info.undoes):
-            error.wrote = True
-        if counts is None:
-            return
-        assert self.recorder is not None
-        with suppress(Error), self.store.begin(self.write) as session:
-            self.recorder.resume(session)
-            self.recorder.finish(counts, "stopped")
+        return Recorder(session, self.plan.info, name, self.job.history, f"rmend {__version__}", self.number)
 
     def _chunks(self, at_once: int, most: int | None, done: int) -> Iterator[tuple[Chunk, bool]]:
         """The chunks of the batch, each with whether a transaction is to end with it; but not what is `done`."""
@@ -288,7 +290,8 @@ class Run:
             self.progress("merging", done, self.batch.rows)
             self.limits.check(self.result.counts, self.result.records, at_end=False)
             if ends and done < self.batch.rows:
-                self.recorder.finish(self.result.counts, "running")
+                if self.write:
+                    self.recorder.finish(self.result.counts, self._figures(), "running")
                 return False, done
         if self.job.missing == "delete":
             self._delete_missing(session, writer)
@@ -296,14 +299,13 @@ class Run:
         self.limits.check(self.result.counts, self.result.records, at_end=True)
         if self.groups is not None and self.write:
             self.groups.look_after(session)
-        if self.write and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]:
-            self.result.batch = self.recorder.start()
+        if not self.write:
+            return True, done
+        self.result.batch = self.recorder.start()
+        if isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]:
             keep_rejects(session, self.result, self.job.rejects.table, self.plan.info.owner)
             self.result.rejects_path = f"table {self.job.rejects.table}"
-        elif self.committed is None and self.recorder.batch is not None and not self._landed():
-            raise _NothingLanded
-        self.recorder.finish(self.result.counts)
-        self.result.batch = self.recorder.batch
+        self.recorder.finish(self.result.counts, self._figures())
         self._prepare_rejects()
         return True, done
 
@@ -315,9 +317,6 @@ class Run:
             for chunk in waiting:
                 self._merge_chunk(session, writer, chunk, done, "last time" if last else "again")
             last = sum(len(one.rows) for one in self.gather.deferred) == sum(len(one.rows) for one in waiting)
-
-    def _landed(self) -> bool:
-        return any(self.result.counts[name] for name in ("insert", "update", "delete"))
 
     # -- the way of a chunk ---------------------------------------------------------------------------
 
@@ -332,8 +331,9 @@ class Run:
         asked = alone.open
         whole = len(asked) == len(records.rows)
         if session.sorts and len(asked) > 1:
-            keys = records.values.select(plan.key).take(pa.array(asked))
-            order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in plan.key])
+            names = [f"k{i}" for i in range(len(plan.key))]  # a name with a dot would be taken for a path
+            keys = records.values.select(plan.key).rename_columns(names).take(pa.array(asked))
+            order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in names])
             asked, whole = asked[order.to_numpy()], False
         layout, extras = batch.layout(chunk), records.extras
         at_once = session.rows_at_once(plan.info, plan.key)
@@ -348,6 +348,10 @@ class Run:
             if time == "first":
                 self.fired.add(meeting.fired)
             outcomes.append(Outcome(places, meeting.decisions, meeting.patterns, meeting.found))
+            if plan.made:
+                outcomes[-1].made = meeting.existing.values.select(plan.made).take(
+                    pa.array(meeting.found, mask=meeting.found < 0)
+                )
             if self.groups is not None:
                 outcomes[-1].groups = self.groups.of_met(meeting)
                 if not self.write:
@@ -394,7 +398,7 @@ class Run:
         for rows in leaving:
             refused: dict[int, str] = {}
             if self.write:
-                writer.recorder.start()
+                writer.recorder.await_changes()
                 for written in writer.delete(rows):
                     refused |= written.refusals()
             elif self.groups is not None:

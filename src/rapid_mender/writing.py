@@ -15,10 +15,10 @@ from .core.compare import Patterns, differs
 from .core.decide import DELETE, INSERT, REJECT, UPDATE
 from .core.existing import Existing
 from .core.keys import one_array
-from .history import Recorder, odd_cells
 from .marks import marking
 from .meeting import Meeting, Outcome
 from .plan import Plan
+from .recorder import Recorder, odd_cells
 from .stores.base import ForNow, Refusals, Session, Written, refused_too
 
 
@@ -45,7 +45,7 @@ class Writer:
         pending: list[Pending] = []
         if not (len(updated) or len(inserted) or len(doomed)):
             return pending
-        self.recorder.start()
+        self.recorder.await_changes()
         if len(updated):
             rows = found[updated]
             for places in _together(meeting, rows):
@@ -89,22 +89,24 @@ class Writer:
         plan = self.plan
         names = [name for name in meeting.values.column_names if plan.writes(name) != "never"]
         values = meeting.values.select(names).take(pa.array(inserted))
-        kinds = np.zeros(len(inserted), np.int64)  # which parts of the key the database is to make
-        for bit, name in enumerate(plan.key):
+        kinds = np.zeros(len(inserted), np.int64)  # which columns the database is to fill
+        fills = [*plan.key, *(name for name in plan.defaults() if name in names)]
+        for bit, name in enumerate(fills):
             if values[name].null_count:
                 kinds |= one_array(values[name]).is_null().to_numpy(zero_copy_only=False).astype(np.int64) << bit
         out = []
         for kind in np.unique(kinds).tolist():
-            made = [name for bit, name in enumerate(plan.key) if kind >> bit & 1]
+            filled = [name for bit, name in enumerate(fills) if kind >> bit & 1]
             mine = np.flatnonzero(kinds == kind)
             some = values.take(pa.array(mine)) if len(mine) < len(inserted) else values
-            written = self.session.insert(plan.info, some.drop_columns(made), plan.key)
+            written = self.session.insert(plan.info, some.drop_columns(filled), plan.key)
             stored = written.stored
             changes = changes_of.build(plan.info, "insert", None, stored.values)
             self.recorder.record("insert", changes, odd_cells(new=stored), [written])
             records = inserted[mine]
             landed = records if written.rows is None else records[written.rows]
-            out.append(Pending(records, written.refusals, (landed, stored.values.select(plan.key)) if made else None))
+            made = (landed, stored.values.select([*plan.key, *plan.made])) if plan.made or filled else None
+            out.append(Pending(records, written.refusals, made))
         return out
 
     def delete(self, rows: Existing) -> list[Written]:

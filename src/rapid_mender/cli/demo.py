@@ -7,7 +7,7 @@ from typing import Annotated
 import typer
 
 from .exits import errors_in_words
-from .merging import AsJson
+from .options import AsJson
 
 
 def demo(

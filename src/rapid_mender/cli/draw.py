@@ -11,7 +11,8 @@ import pyarrow as pa
 from rich.text import Text
 
 from ..result import Result, Sample
-from ..stores.base import Store, open_store
+from ..stores.base import Store
+from ..stores.urls import open_store
 from .screen import Rows, Screen
 
 STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim", "reject": "bold red"}
@@ -67,7 +68,7 @@ def result_json(result: Result) -> dict[str, Any]:
         "table": result.table,
         "store": result.store,
         "key": result.key,
-        "written": result.batch is not None,
+        "written": result.landed,
         "records": result.records,
         "counts": result.counts,
         "changed": result.changed,
@@ -83,6 +84,7 @@ def result_json(result: Result) -> dict[str, Any]:
         document["batch"] = result.batch
         document["rejects"] = result.rejects_path
     else:
+        document["stops"] = result.stops
         document["samples"] = [
             {
                 result.unit: s.row,
@@ -145,13 +147,10 @@ def merged(result: Result) -> None:
     _columns_changed(console, result, "changed")
     _rules_and_groups(console, result)
     rate = f", {result.records / result.seconds:,.0f} records a second" if result.records and result.seconds else ""
-    taken = f"{result.seconds:.2f} s{rate}."
-    if not result.records and result.batch is None:
-        console.print("\nThe batch has no records; the table is as it was.")
-    elif result.batch is None:
-        console.print(f"\nNothing to write: the table is as it was, and no batch was counted. {taken}")
-    else:
-        console.print(Text.assemble("\nBatch ", (str(result.batch), "bold"), f". {taken}"))
+    if not result.landed:
+        console.print(f"\n{'Nothing to write' if result.records else 'No records came'}: the table is as it was.")
+    head = "Batch " if not result.landed else "\nBatch "
+    console.print(Text.assemble(head, (str(result.batch), "bold"), f". {result.seconds:.2f} s{rate}."))
     if result.retries:
         times = "once" if result.retries == 1 else f"{result.retries} times"
         console.print(f"Other programs wrote the same rows meanwhile, so work was done again {times}.")
@@ -231,10 +230,15 @@ def _samples(result: Result) -> Rows:
     return table
 
 
-def batches(found: pa.Table, store: str) -> None:
+def batches_json(found: pa.Table) -> list[dict[str, Any]]:
+    """Batches as documents, with a run's own figures as an object."""
+    return [row | {"figures": row["figures"] and json_lib.loads(row["figures"])} for row in rows(found)]
+
+
+def batches(found: pa.Table, store: str, of: str | None) -> None:
     console = Screen()
     if not found.num_rows:
-        console.print(f"No batch was merged into {store} yet.")
+        console.print(f"No batch was merged into {f'{of} in ' if of else ''}{store} yet.")
         return
     counts = ("inserted", "updated", "deleted", "skipped", "rejected")
     table = Rows(

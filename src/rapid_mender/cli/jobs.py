@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from .exits import WRONG_USAGE, errors_in_words
-from .merging import AsJson, Batch
+from .options import AsJson, Batch, JobFile, Names, OtherStore, load
 
 
 def draft(
@@ -51,8 +51,10 @@ def draft(
 
 
 def check(
-    job: Annotated[str, typer.Argument(metavar="JOB", help="The job file (TOML).")],
+    job: JobFile,
     incoming: Batch = None,
+    store: OtherStore = None,
+    set: Names = None,
     json: AsJson = False,
 ) -> None:
     """Tell all that is wrong with a job, and what it will do.
@@ -63,10 +65,9 @@ def check(
         from dataclasses import asdict
 
         from ..check import check
-        from ..job import Job
         from . import draw, draw_record
 
-        found = check(Job.load(job), incoming)
+        found = check(load(job, store, set), incoming)
         if json:
             draw.json(asdict(found))
         else:

@@ -2,13 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from datetime import datetime
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from .exits import errors_in_words
-from .merging import AsJson
+from .options import AsJson, Key, Names, OtherStore, load, pairs
 
 if TYPE_CHECKING:
     from ..stores.base import Store
@@ -23,6 +24,7 @@ def batches(
     where: Where,
     table: Annotated[str | None, typer.Option("--table", help="Only the batches of this table.")] = None,
     limit: Limit = 20,
+    set: Names = None,
     json: AsJson = False,
 ) -> None:
     """List the batches of a store.
@@ -33,27 +35,26 @@ def batches(
         from ..history import batches
         from . import draw
 
-        store, _, _ = _place(where)
+        store, _, _ = _place(where, None, set)
         found = batches(store, table=table, limit=limit)
         if json:
-            draw.json({"store": draw.store_name(store), "batches": draw.rows(found)})
+            draw.json({"store": draw.store_name(store), "batches": draw.batches_json(found)})
         else:
-            draw.batches(found, draw.store_name(store))
+            draw.batches(found, draw.store_name(store), table)
 
 
 def history(
     where: Where,
     table: Annotated[str | None, typer.Option("--table", help="The table; needed with a store URL.")] = None,
-    key: Annotated[
-        list[str] | None,
-        typer.Option("--key", metavar="COLUMN=VALUE", help="One record; once for each key column."),
-    ] = None,
+    key: Key = None,
     batch: Annotated[int | None, typer.Option("--batch", help="Only this batch.")] = None,
     action: Annotated[str | None, typer.Option("--action", help="Only insert, update or delete.")] = None,
     column: Annotated[str | None, typer.Option("--column", help="Only updates that changed this column.")] = None,
     since: Annotated[Moment, typer.Option("--since", formats=_FORMATS, help="Not before this time (UTC).")] = None,
     until: Annotated[Moment, typer.Option("--until", formats=_FORMATS, help="Not after this time (UTC).")] = None,
     limit: Limit = 20,
+    other: OtherStore = None,
+    set: Names = None,
     json: AsJson = False,
 ) -> None:
     """Show the changes of a table, or of one record.
@@ -65,14 +66,15 @@ def history(
         from ..history import history
         from . import draw
 
-        store, job_table, job_key = _place(where)
+        store, job_table, job_key = _place(where, other, set)
         name = table or job_table
         if name is None:
             raise JobError("name the table with --table, or give a job file instead of a store URL")
+        given = pairs("--key", "COLUMN=VALUE", key)
         found = history(
             store,
             name,
-            key=key_values(key),
+            key=given,
             batch=batch,
             action=action,
             column=column,
@@ -83,35 +85,21 @@ def history(
         if json:
             draw.json({"store": draw.store_name(store), "table": name, "changes": draw.changes(found)})
         else:
-            identity = [] if key else job_key or _primary_key(store, name)
-            draw.history(found, name, identity, full=found.num_rows == limit)
+            identity = job_key or _primary_key(store, name)
+            whole = {column.lower() for column in identity} <= {column.lower() for column in given}
+            draw.history(found, name, [] if given and whole else identity, full=found.num_rows == limit)
 
 
-def _place(where: str) -> tuple[str | Store, str | None, list[str]]:
+def _place(where: str, store: str | None, names: list[str] | None) -> tuple[str | Store, str | None, list[str]]:
     """The store, and the table and the key if a job file names them."""
-    if "://" in where:
+    if "://" in where and not os.path.exists(where):
         return where, None, []
-    from ..job import Job
-
-    job = Job.load(where)
+    job = load(where, store, names)
     return job.store, job.table, job.key
 
 
 def _primary_key(store: str | Store, table: str) -> list[str]:
-    from ..stores.base import opened
+    from ..stores.urls import opened
 
     with opened(store) as place, place.begin(write=False) as session:
         return list(session.describe(table).primary_key)
-
-
-def key_values(pairs: list[str] | None) -> dict[str, str]:
-    """COLUMN=VALUE words as a mapping."""
-    from ..errors import JobError
-
-    key = {}
-    for pair in pairs or []:
-        name, separator, value = pair.partition("=")
-        if not separator or not name:
-            raise JobError(f"--key {pair!r} is not COLUMN=VALUE")
-        key[name] = value
-    return key

@@ -8,37 +8,40 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .exits import DONE_WITH_REJECTS, errors_in_words, output
+from .exits import DONE_WITH_REJECTS, STOPPED, errors_in_words, output
+from .options import AsJson, Batch, By, JobFile, Key, Names, OtherStore, load, pairs
 
 if TYPE_CHECKING:
     from ..job import Job
     from ..reading import Progress
 
-JobFile = Annotated[str, typer.Argument(metavar="JOB", help="The job file (TOML).")]
-Batch = Annotated[
-    str | None,
-    typer.Argument(metavar="INCOMING", help="A CSV, JSON Lines or Parquet file; default: the job's own."),
-]
-By = Annotated[
-    str | None,
-    typer.Option("--by", metavar="COLUMN|SQL", help="Count decisions and rows by a column or an SQL expression."),
-]
-AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of tables.")]
 
-
-def preview(job: JobFile, incoming: Batch = None, by: By = None, json: AsJson = False) -> None:
+def preview(
+    job: JobFile,
+    incoming: Batch = None,
+    strict: Annotated[
+        bool, typer.Option("--strict", help="Exit with 3 if any record is a reject, with 1 if a merge would stop.")
+    ] = False,
+    by: By = None,
+    store: OtherStore = None,
+    set: Names = None,
+    json: AsJson = False,
+) -> None:
     """Show what a merge would do, and write nothing."""
     with errors_in_words():
-        from ..job import Job
         from ..run import preview
         from . import draw
 
         with _progress() as progress:
-            result = preview(Job.load(job), incoming, by=by, progress=progress)
+            result = preview(load(job, store, set), incoming, by=by, progress=progress)
         if json:
             draw.json(draw.result_json(result))
         else:
             draw.preview(result)
+    if strict and result.stops is not None:
+        raise typer.Exit(STOPPED)
+    if strict and result.counts["reject"]:
+        raise typer.Exit(DONE_WITH_REJECTS)
 
 
 def merge(
@@ -46,6 +49,8 @@ def merge(
     incoming: Batch = None,
     strict: Annotated[bool, typer.Option("--strict", help="Exit with 3 if any record was rejected.")] = False,
     by: By = None,
+    store: OtherStore = None,
+    set: Names = None,
     json: AsJson = False,
 ) -> None:
     """Merge a batch into its table, in one transaction.
@@ -53,12 +58,11 @@ def merge(
     Rejects go where the job says; else to a CSV file beside the job file.
     """
     with errors_in_words(writes=True):
-        from ..job import Job
         from ..run import merge
         from . import draw
 
         with _progress() as progress:
-            result = merge(_with_rejects(Job.load(job)), incoming, by=by, progress=progress)
+            result = merge(_with_rejects(load(job, store, set)), incoming, by=by, progress=progress)
     with output():
         if json:
             draw.json(draw.result_json(result))
@@ -71,10 +75,9 @@ def merge(
 def explain(
     job: JobFile,
     incoming: Batch = None,
-    key: Annotated[
-        list[str] | None,
-        typer.Option("--key", metavar="COLUMN=VALUE", help="The record; once for each key column."),
-    ] = None,
+    key: Key = None,
+    store: OtherStore = None,
+    set: Names = None,
     json: AsJson = False,
 ) -> None:
     """Show what would happen to one record, and why.
@@ -83,11 +86,9 @@ def explain(
     """
     with errors_in_words():
         from ..explain import explain
-        from ..job import Job
         from . import draw, draw_record
-        from .looking import key_values
 
-        found = explain(Job.load(job), incoming, key=key_values(key))
+        found = explain(load(job, store, set), incoming, key=pairs("--key", "COLUMN=VALUE", key))
         if json:
             draw.json(draw_record.as_document(found))
         else:

@@ -64,6 +64,7 @@ def net(changes: pa.Table, key: Sequence[Column]) -> tuple[pa.Table, pa.Table]:
     keys = pa.table(
         [pc.if_else(inserted, changes[f"new_{name}"], changes[f"old_{name}"]) for name in names], names=names
     )
+    names = [f"k{i}" for i in range(len(key))]  # a name with a dot would be taken for a path
     grouped = pa.table(fold_table(keys, list(key)), names=names).append_column("at", pa.array(np.arange(len(keys))))
     ends = grouped.group_by(names, use_threads=False).aggregate([("at", "min"), ("at", "max")])
     first, last = (changes.take(ends[f"at_{end}"]) for end in ("min", "max"))

@@ -9,6 +9,7 @@ from datetime import datetime
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
+import pyarrow.types as pt
 
 from ..errors import JobError
 from .cast import as_text, cast, plain, wanted
@@ -17,6 +18,8 @@ from .expressions.scope import Name
 from .names import closest, in_quotes
 from .schema import Column, TableInfo
 
+REJECT_TEXT = "\x00text"
+"""The column of incoming records in which the text of one comes again that could not be split into values."""
 REJECT_COLUMNS = ("rmend_row", "rmend_reason", "rmend_text", "rmend_batch", "rmend_absent", "rmend_formulas")
 """What stands before the columns of a rejected record. A file of rejects can be merged: there they say nothing."""
 
@@ -95,7 +98,7 @@ def map_columns(
             continue
         elif name in info:
             mapping[name] = name
-        elif name in REJECT_COLUMNS:
+        elif name == REJECT_TEXT:
             continue
         elif len(alike := lower.get(name.lower(), [])) == 1:
             mapping[name] = alike[0]
@@ -162,6 +165,11 @@ def misfit(values: pa.Array, column: Column, why: str | None = None) -> pa.Array
     )
     quoted = pc.binary_join_element_wise("'", clipped, "'", "")
     texts = pc.fill_null(quoted, "the value")
+    if pt.is_decimal(column.type) or pt.is_floating(column.type):
+        comma = pc.fill_null(pc.match_substring_regex(shown, r"^\s*[+-]?[0-9]+(\.[0-9]{3})*,[0-9]+\s*$"), False)
+        mend = pc.if_else(comma, "; write a point for the comma", "")
+        words = pa.scalar(f" is not {why or wanted(column)}")
+        return pc.binary_join_element_wise(f"{column.name}: ", texts, words, mend, "")
     return pc.binary_join_element_wise(f"{column.name}: ", texts, f" is not {why or wanted(column)}", "")
 
 

@@ -20,7 +20,7 @@ STEPS: list[tuple[str, list[str]]] = [
     ),
     ("That is right, so merge it. Bad records do not stop it.", ["merge", "{folder}/survey-1.toml"]),
     (
-        "The same batch once more: every good record is skipped, and the file is not touched.",
+        "The same batch once more: every good record is skipped, and the table is as it was.",
         ["merge", "{folder}/survey-1.toml"],
     ),
     (

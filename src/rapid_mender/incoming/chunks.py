@@ -26,6 +26,9 @@ class Chunk:
         return Chunk(self.raw.slice(start, count), self.rows[start : start + count])
 
 
+FORMATS = ("csv", "tsv", "jsonl", "parquet")
+
+
 @dataclass(frozen=True, slots=True)
 class Options:
     """How a text file is written."""
@@ -33,6 +36,8 @@ class Options:
     delimiter: str = ","
     encoding: str = "utf-8"
     nulls: tuple[str, ...] = ("",)
+    format: str | None = None
+    """One of `FORMATS`; None: by the ending of the file."""
 
 
 @dataclass
@@ -63,3 +68,7 @@ class Source(ABC):
     @property
     def done(self) -> int:
         return 0
+
+    def place(self, row: int) -> str | None:
+        """Where a record is, if its number alone does not tell."""
+        return None

@@ -52,11 +52,11 @@ class CsvFile(Source):
                 try:
                     names = next(csv.reader(_noted(lines, read), delimiter=self.options.delimiter))
                 except StopIteration:
-                    raise IncomingError(f"{self.path} is empty: it has not even a line of column names") from None
+                    raise IncomingError(f"{self.name} is empty: it has not even a line of column names") from None
                 except (UnicodeError, csv.Error, OSError, EOFError) as error:
-                    raise IncomingError(f"{self.path}, line 1: {error}; check the encoding and the file") from error
+                    raise IncomingError(f"{self.name}, line 1: {error}; check the encoding and the file") from error
             if why := _unread(read, self.options.encoding):
-                raise IncomingError(f"{self.path}, line 1: {why}")
+                raise IncomingError(f"{self.name}, line 1: {why}")
             self._names, self._header_lines = names, max("".join(read).count("\n"), 1)
         return self._names
 
@@ -95,7 +95,7 @@ class CsvFile(Source):
             rest, following = block[whole:], line + breaks
             if len(rest) > _LONGEST:
                 raise IncomingError(
-                    f"{self.path}, line {following}: a record is longer than {_LONGEST >> 20} MiB; most likely a quote "
+                    f"{self.name}, line {following}: a record is longer than {_LONGEST >> 20} MiB; most likely a quote "
                     "is opened there and never closed"
                 )
             yield block, found, line
@@ -106,7 +106,7 @@ class CsvFile(Source):
             return scan(block, ord(self.options.delimiter), last)
         except Untold as error:
             at = line + block.count(b"\n", 0, error.start)
-            raise IncomingError(f"{self.path}, line {at}: {error.why}") from None
+            raise IncomingError(f"{self.name}, line {at}: {error.why}") from None
 
     def _at_once(self, block: memoryview, line: int, quoted: bool) -> Iterator[Chunk]:
         """The records of a block that breaks no rule but, maybe, the number of values."""
@@ -178,9 +178,9 @@ class CsvFile(Source):
                 ),
             )  # fmt: skip
         except pa.ArrowInvalid as error:
-            raise IncomingError(f"{self.path}: {error}") from error
+            raise IncomingError(f"{self.name}: {error}") from error
         if count is not None and table.num_rows != count:
-            raise IncomingError(f"{self.path}: {count:,} records were found and {table.num_rows:,} read")
+            raise IncomingError(f"{self.name}: {count:,} records were found and {table.num_rows:,} read")
         return table
 
     def _blocks(self) -> Iterator[tuple[bytes, bool]]:
@@ -204,7 +204,7 @@ class CsvFile(Source):
                     return
                 block = following
         except (OSError, EOFError, zlib.error, UnicodeError, LookupError) as error:
-            raise IncomingError(f"{self.path}: {error}; check the encoding and the file") from error
+            raise IncomingError(f"{self.name}: {error}; check the encoding and the file") from error
 
     def _text(self, encoding: str) -> io.TextIOWrapper:
         """The file as text, apart from the reader."""
@@ -214,7 +214,7 @@ class CsvFile(Source):
             return io.TextIOWrapper(stream, encoding, "surrogateescape", newline="")
         except LookupError as error:
             stream.close()
-            raise IncomingError(f"{self.path}: {error}; check the encoding") from error
+            raise IncomingError(f"{self.name}: {error}; check the encoding") from error
 
     def _decoded(self, table: pa.Table, rows: np.ndarray) -> Iterator[Chunk]:
         """Bytes as text. Records that are not valid text are broken."""

@@ -76,7 +76,7 @@ class JsonLinesFile(Source):
         try:
             return lines.read(_BLOCK)
         except (OSError, EOFError, zlib.error) as error:
-            raise IncomingError(f"{self.path} is damaged at or after line {line}: {error}") from error
+            raise IncomingError(f"{self.name} is damaged at or after line {line}: {error}") from error
 
     def _block(self, block: bytes, line: int) -> Iterator[Chunk]:
         if line == 1:

@@ -2,27 +2,38 @@
 
 from __future__ import annotations
 
+import glob
 import gzip
+import io
 import os
+import shutil
+import sys
+import weakref
 import zlib
+from bisect import bisect_left
 from collections.abc import Iterable, Iterator
 from contextlib import suppress
-from dataclasses import dataclass
-from typing import Any
+from dataclasses import dataclass, field, replace
+from typing import Any, cast
 
 import numpy as np
 import pyarrow as pa
 
 from ..core.frames import as_table, checked
 from ..errors import IncomingError
-from .chunks import Chunk, Options, Source
+from .chunks import FORMATS, Chunk, Options, Source
 from .csv import CsvFile
 from .jsonl import JsonLinesFile, dict_chunks
 from .python import as_records, gathered
 from .query import Query, QueryRows
-from .rejected import own_options
+from .rejected import own_options, restored
+from .spool import room_for_a_file
 
 _ROWS = 1 << 16
+_KINDS = {
+    ".csv": "csv", ".txt": "csv", ".tsv": "tsv", ".jsonl": "jsonl", ".ndjson": "jsonl", ".parquet": "parquet",
+    ".pq": "parquet",
+}  # fmt: skip
 _ENDINGS = "'.csv', '.tsv', '.jsonl', '.ndjson' (each also with '.gz') or '.parquet'"
 
 
@@ -54,25 +65,49 @@ def open_incoming(incoming: Any, options: Options | None = None) -> Source:
     )
 
 
-def _file(path: str, options: Options) -> Source:
+def _file(path: str, options: Options, called: str | None = None) -> Source:
+    if path == "-" and called is None:
+        return _standard_input(options)
     if not os.path.exists(path):
-        raise IncomingError(f"there is no file {path}")
+        if glob.has_magic(path) and (paths := sorted(filter(os.path.isfile, glob.glob(path, recursive=True)))):
+            return Files(f"{len(paths):,} files", sources=[_file(one, options) for one in paths])
+        raise IncomingError(f"no file fits {path}" if glob.has_magic(path) else f"there is no file {path}")
     if not os.path.isfile(path):
         raise IncomingError(f"{path} is not a file")
     if not os.access(path, os.R_OK):
         raise IncomingError(f"{path} cannot be read by this user; change the rights on it")
     name = path.lower().removesuffix(".gz")
-    if name.endswith((".csv", ".tsv", ".txt")):
-        if name.endswith(".tsv") and options.delimiter == ",":
-            options = Options("\t", options.encoding, options.nulls)
+    kind = options.format or next((kind for ending, kind in _KINDS.items() if name.endswith(ending)), None)
+    if kind in ("csv", "tsv"):
+        if kind == "tsv" and options.delimiter == ",":
+            options = replace(options, delimiter="\t")
         with suppress(OSError, EOFError, zlib.error), (gzip.open if name != path.lower() else open)(path, "rb") as file:
             options = own_options(file.read(64), options)
-        return CsvFile(path, path=path, options=options)
-    if name.endswith((".jsonl", ".ndjson")):
-        return JsonLinesFile(path, path=path)
-    if name.endswith((".parquet", ".pq")):
-        return ParquetFile(path, path=path)
-    raise IncomingError(f"{path}: the ending of an incoming file is {_ENDINGS}")
+        return CsvFile(called or path, path=path, options=options)
+    if kind == "jsonl":
+        return JsonLinesFile(called or path, path=path)
+    if kind == "parquet":
+        return ParquetFile(called or path, path=path)
+    raise IncomingError(
+        f"{path}: the ending of an incoming file is {_ENDINGS}; or say what it is: format = one of {', '.join(FORMATS)}"
+    )
+
+
+def _standard_input(options: Options) -> Source:
+    """What comes over standard input, kept in a file while it is read: it is looked at more than once."""
+    if sys.stdin is None or sys.stdin.isatty():
+        raise IncomingError("nothing comes over standard input; send it a file: rmend merge JOB - < FILE")
+    file = room_for_a_file()
+    try:
+        stream = io.BufferedReader(cast(io.RawIOBase, sys.stdin.buffer))
+        packed = stream.peek(2)[:2] == b"\x1f\x8b"
+        shutil.copyfileobj(gzip.GzipFile(fileobj=stream) if packed else stream, file, 1 << 20)
+        file.flush()
+    except (OSError, EOFError, zlib.error) as error:
+        raise IncomingError(f"standard input: {error}") from error
+    source = _file(file.name, replace(options, format=options.format or "csv"), "standard input")
+    weakref.finalize(source, file.close)
+    return source
 
 
 @dataclass
@@ -148,7 +183,7 @@ class ParquetFile(Source):
         try:
             self._file = pq.ParquetFile(self.path)
         except (pa.ArrowInvalid, OSError) as error:
-            raise IncomingError(f"{self.path} is not a Parquet file, or a damaged one: {error}") from error
+            raise IncomingError(f"{self.name} is not a Parquet file, or a damaged one: {error}") from error
         checked(self._file.schema_arrow.empty_table())
 
     @property
@@ -163,4 +198,41 @@ class ParquetFile(Source):
                     yield Chunk(pa.Table.from_batches([batch]), np.arange(row, row + batch.num_rows))
                 row += batch.num_rows
         except (pa.ArrowInvalid, OSError) as error:
-            raise IncomingError(f"{self.path} is damaged at or after row {row}: {error}") from error
+            raise IncomingError(f"{self.name} is damaged at or after row {row}: {error}") from error
+
+
+@dataclass
+class Files(Source):
+    """Several files, one after the other. `rows` count through all of them."""
+
+    sources: list[Source] = field(default_factory=list)
+
+    def __post_init__(self) -> None:
+        self.ragged = True
+        self.size = sum(source.size or 0 for source in self.sources) or None
+        self._read = 0
+        self._firsts: list[int] = []
+
+    @property
+    def done(self) -> int:
+        return self._read
+
+    def place(self, row: int) -> str | None:
+        at = bisect_left(self._firsts, row) - 1
+        source = self.sources[at]
+        return f"{source.name}, {source.unit} {row - self._firsts[at]}"
+
+    def __iter__(self) -> Iterator[Chunk]:
+        self._firsts, self._read, last = [], 0, 0
+        for source in self.sources:
+            first = last
+            self._firsts.append(first)
+            for chunk in restored(source):
+                rows = chunk.rows + first
+                last = max(last, int(rows.max(initial=0)))
+                yield Chunk(chunk.raw, rows)
+            for one in source.broken:
+                self.broken.append(one._replace(row=one.row + first))
+                last = max(last, one.row + first)
+            source.broken.close()
+            self._read += source.size or 0

@@ -8,7 +8,8 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..errors import IncomingError, StoreError
-from ..stores.base import Store, opened
+from ..stores.base import Store
+from ..stores.urls import opened
 from .chunks import Chunk, Source
 
 

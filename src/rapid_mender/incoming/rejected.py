@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import re
 from collections.abc import Iterable, Iterator
+from dataclasses import replace
 
 import numpy as np
 import pyarrow as pa
@@ -11,44 +13,68 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from ..core.masks import mask_of
+from ..core.records import REJECT_COLUMNS, REJECT_SHAPE, REJECT_TEXT
 from ..errors import IncomingError
 from .chunks import Chunk, Options, Source
 
 ROW, ABSENT, FORMULAS = "rmend_row", "rmend_absent", "rmend_formulas"
+_SIGNS, _TEXT = set(REJECT_SHAPE.names), REJECT_SHAPE.names[2]
 FORMULA = r"^'*[=+\-@\t\r]"
 """What a spreadsheet would take for a formula; or for one that an apostrophe keeps from being one."""
 
 
 def own_options(first: bytes, options: Options) -> Options:
     """How a file is written that begins so: a file of rejects is written in one way, whatever the batch was."""
-    head = first.removeprefix(b"\xef\xbb\xbf").replace(b'"', b"")
-    if not head.startswith(ROW.encode()) or len(head) == len(ROW):
+    match = re.match(rb"(?:\xef\xbb\xbf)?\"?rmend_row\"?(.)\"?rmend_reason\"?\1", first)
+    if match is None:
         return options
-    return Options(head[len(ROW) : len(ROW) + 1].decode("latin-1"), "utf-8", tuple({*options.nulls, ""}))
+    return replace(options, delimiter=match[1].decode("latin-1"), encoding="utf-8", nulls=tuple({*options.nulls, ""}))
+
+
+def kept_name(name: str) -> str:
+    """What a column of the records is called in a file of rejects: one that has a name of ours gets another _."""
+    return f"{name}_" if name.rstrip("_") in REJECT_COLUMNS else name
+
+
+def own_name(name: str) -> str:
+    """What a column of a file of rejects was called when it came."""
+    if name == _TEXT:
+        return REJECT_TEXT
+    return name[:-1] if name.endswith("_") and name.rstrip("_") in REJECT_COLUMNS else name
+
+
+def schema_of(source: Source) -> pa.Schema | None:
+    """The columns with which the records of a source come, as `restored` gives them."""
+    schema = source.schema
+    if schema is None or not set(schema.names) >= _SIGNS:
+        return schema
+    return pa.schema([f.with_name(own_name(f.name)) for f in schema if f.name == _TEXT or f.name not in REJECT_COLUMNS])
 
 
 def is_ragged(source: Source) -> bool:
     """Whether a record of a source may lack columns that others have."""
-    return source.ragged or (source.schema is not None and {ROW, ABSENT} <= set(source.schema.names))
+    return source.ragged or (source.schema is not None and {*_SIGNS, ABSENT} <= set(source.schema.names))
 
 
 def restored(chunks: Iterable[Chunk]) -> Iterator[Chunk]:
     """Chunks without what a file of rejects says beside the records."""
     for chunk in chunks:
         names = set(chunk.raw.column_names)
-        if ROW not in names:
+        if not names >= _SIGNS:
             yield chunk
             continue
         raw = _with_formulas(chunk.raw) if FORMULAS in names else chunk.raw
-        if ABSENT not in names:
+        told = raw[ABSENT].cast(pa.string()).combine_chunks() if ABSENT in names else None
+        raw = raw.select([name for name in raw.column_names if name == _TEXT or name not in REJECT_COLUMNS])
+        raw = raw.rename_columns([own_name(name) for name in raw.column_names])
+        if told is None:
             yield Chunk(raw, chunk.rows)
             continue
-        coded = raw[ABSENT].cast(pa.string()).combine_chunks().dictionary_encode(null_encoding="encode")
-        rest = raw.drop_columns([ABSENT])
+        coded, names = told.dictionary_encode(null_encoding="encode"), set(raw.column_names)
         for code, text in enumerate(coded.dictionary.to_pylist()):
             here = mask_of(pc.equal(coded.indices, code))
-            for mask, absent in _by_absent(rest, here, [name for name in _names(text) if name in names]):
-                yield Chunk(rest.drop_columns(absent).filter(pa.array(mask)), chunk.rows[mask])
+            for mask, absent in _by_absent(raw, here, [name for name in map(own_name, _names(text)) if name in names]):
+                yield Chunk(raw.drop_columns(absent).filter(pa.array(mask)), chunk.rows[mask])
 
 
 def _by_absent(table: pa.Table, mask: np.ndarray, names: list[str]) -> Iterator[tuple[np.ndarray, list[str]]]:

@@ -2,16 +2,47 @@
 
 from __future__ import annotations
 
+import os
 import tempfile
 from collections.abc import Iterator
 from contextlib import suppress
-from typing import IO
+from typing import IO, Any
 
 import pyarrow as pa
 
 from ..errors import IncomingError
 
 _IN_MEMORY = 32 << 20
+
+
+def no_room(error: OSError) -> IncomingError:
+    """That what was read does not fit into the folder for temporary files."""
+    return IncomingError(
+        f"the batch does not fit into the folder for temporary files, {tempfile.gettempdir()}: {error}; free some room "
+        "there, or set TMPDIR to another folder"
+    )
+
+
+def room_for_a_file() -> IO[bytes]:
+    """A temporary file that others may open under its `name`, and that is gone when it is closed; on Linux also when
+    the process is killed."""
+    try:
+        if not os.path.isdir("/proc/self/fd"):
+            return tempfile.NamedTemporaryFile(prefix="rmend-")
+        file = tempfile.TemporaryFile(prefix="rmend-")  # noqa: SIM115
+    except OSError as error:
+        raise no_room(error) from error
+    return _Named(file, f"/proc/self/fd/{file.fileno()}")  # type: ignore[return-value]
+
+
+class _Named:
+    """A file under another name."""
+
+    def __init__(self, file: IO[bytes], name: str) -> None:
+        self._file, self.name = file, name
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._file, name)
 
 
 class Spool:
@@ -41,10 +72,7 @@ class Spool:
                 stream.write_table(table)
             self._file.flush()
         except OSError as error:
-            raise IncomingError(
-                f"the batch does not fit into the folder for temporary files, {tempfile.gettempdir()}: {error}; "
-                "free some room there, or set TMPDIR to another folder"
-            ) from error
+            raise no_room(error) from error
 
     def mark(self) -> tuple[int, int, int]:
         """Where the spool ends now, for `back_to`."""

@@ -1,13 +1,11 @@
-"""What a store must do, and which URL opens which."""
+"""What a store must do."""
 
 from __future__ import annotations
 
-import re
 from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from contextlib import AbstractContextManager, contextmanager, suppress
+from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
-from importlib import import_module
 from typing import Any, Literal
 
 import numpy as np
@@ -19,7 +17,6 @@ from ..core.keys import fold_table, one_array
 from ..core.names import closest
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
-from .given import as_store
 
 Settled = tuple[pa.Table, dict[str, Any]]
 
@@ -295,54 +292,3 @@ def nearest(name: str, names: Iterable[str], what: str) -> str:
         return f"it has no {what}"
     shown = ", ".join(repr(n) for n in every[:12]) + (", …" if len(every) > 12 else "")
     return f"its {what} are {shown}"
-
-
-def without_password(url: str) -> str:
-    """A URL as it may be shown."""
-    return re.sub(r"(://[^/@:]*):.*@", r"\1:***@", url, flags=re.DOTALL)  # it may have an @ in it
-
-
-def open_store(store: str | Store) -> Store:
-    """The store that a URL, a path or what `as_store` knows names; a Store is given back as it is."""
-    store = as_store(store)
-    if isinstance(store, Store):
-        return store
-    if not isinstance(store, str):
-        raise JobError(f"a store is a URL, a path or a Store, not {type(store).__name__}")
-    scheme, separator, rest = store.partition("://")
-    shown = without_password(store)
-    if not separator:
-        raise JobError(
-            f"{shown!r} is not a store URL; write for example 'sqlite:///register.db' for a file in this folder, "
-            "'sqlite:////data/register.db' for a file anywhere"
-        )
-    if scheme not in _SCHEMES:
-        hint = closest(scheme, _SCHEMES)
-        mend = (
-            f"did you mean '{without_password(f'{hint}://{rest}')}'?"
-            if hint
-            else f"the schemes are {', '.join(_SCHEMES)}"
-        )
-        raise JobError(f"no store is called {scheme!r}; {mend}")
-    module, name = _SCHEMES[scheme]
-    kind = getattr(import_module(f".{module}", __package__), name)
-    return kind.of_url(store)  # type: ignore[no-any-return]
-
-
-@contextmanager
-def opened(store: str | Store) -> Iterator[Store]:
-    """The store that a URL names, closed at the end; a Store is given back as it is, and stays open."""
-    found = open_store(store)
-    try:
-        yield found
-    finally:
-        if found is not store:
-            with suppress(StoreError):  # what was done is done
-                found.close()
-
-
-_SCHEMES = {
-    "sqlite": ("sqlite", "SQLiteStore"),
-    "postgresql": ("postgresql", "PostgreSQLStore"),
-    "mariadb": ("mariadb", "MariaDBStore"),
-}

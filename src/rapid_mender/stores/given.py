@@ -7,6 +7,7 @@ import sqlite3
 from typing import Any
 
 from ..errors import JobError
+from .base import Store
 
 
 def as_store(given: Any) -> Any:
@@ -20,6 +21,8 @@ def as_store(given: Any) -> Any:
         return _of_connection(given)
     if type(given).__module__.partition(".")[0] == "sqlalchemy":
         return _of_sqlalchemy(given)
+    if given is not None and not isinstance(given, str | Store):
+        raise JobError(f"a store is a URL, a path or a Store, not {type(given).__name__}")
     return given
 
 

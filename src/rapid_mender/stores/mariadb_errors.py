@@ -21,7 +21,8 @@ _RIGHTS = (1044, 1142, 1143, 1227, 1370)
 _GONE = (2002, 2003, 2006, 2013, 2055, 1053, 1927, 0, 1152, 1158, 1159, 1160, 1161, 1184)
 _MENDS = {
     1045: "check the user and the password in the store URL",
-    1049: "check the database in the store URL",
+    1698: "check the user and the password in the store URL",
+    1049: "check its name in the store URL, or create it",
     1040: "raise max_connections, or merge when fewer programs are connected",
     1969: "the run was undone; raise statement_timeout in the store URL, or set commit_every",
     1118: "a row of the history has every column twice; make long text columns TEXT, or set history = false",

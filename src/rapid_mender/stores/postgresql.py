@@ -15,18 +15,19 @@ import threading
 from collections.abc import Callable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager, contextmanager
 from functools import lru_cache
-from typing import Any
-from urllib.parse import quote, unquote, urlencode
+from typing import Any, NamedTuple
+from urllib.parse import quote, urlencode
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.existing import Existing
+from ..core.keys import one_array
 from ..core.masks import mask_of
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
-from .base import Conflict, Refused, without_password
+from .base import Conflict, Refused, Written
 from .interrupts import cancelled_by_interrupt
 from .postgresql_catalog import op
 from .postgresql_errors import translated
@@ -36,9 +37,12 @@ from .server import ServerStore, seconds
 from .sql import Sent, SQLSession
 from .sql_link import PAGE_ROWS, Cells, Described, Form, Pick, SQLLink
 from .sql_text import name_sql, text_sql
+from .urls import Address
 
 _MERGING = 0x726D656E  # the first half of the advisory locks' keys
 _MOST_COLUMNS = 1600
+_COUNTED = 10_000
+"""So many values are taken from a sequence one by one: further behind, nobody else can come up meanwhile."""
 _PAGE = 8160
 _POINTER = 18  # bytes that a long value leaves on its page
 _CONNECT_SECONDS = "10"
@@ -59,21 +63,21 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
     ending = "SAVEPOINT rmend_end"  # a COMMIT after an error would undo without a word
 
     def __init__(self, url: str) -> None:
-        self._url, mark, query = url.partition("?")
+        address = Address.of_url(url)
+        self._where, self._url = address.spelled(False), address.spelled(True)
         self._parameters: dict[str, str] = {"connect_timeout": _CONNECT_SECONDS}
         self._timeout: float | None = None
-        for part in query.split("&") if mark else ():
-            name, _, value = (unquote(word) for word in part.partition("="))
+        for name, value in address.query:
             if name == "statement_timeout":
                 self._timeout = seconds(name, value)
-            elif name:
+            else:
                 self._parameters[name] = value
         self._parameters["client_encoding"] = "UTF8"
         super().__init__()
 
     @property
     def where(self) -> str:
-        return without_password(self._url)
+        return self._where
 
     def _url_of(self, option: str = "") -> str:
         """The URL as libpq takes it; `option`: one more for the server, at the end of those that are given."""
@@ -135,6 +139,15 @@ def _database(pinned: str, url: str, settings: tuple[tuple[str, str], ...]) -> A
 _knowing = threading.Lock()
 
 
+class _Brought(NamedTuple):
+    """Values that rows brought for a column which a sequence counts for."""
+
+    sequence: int
+    most: int
+    values: pa.Array
+    written: Written
+
+
 class PostgreSQLSession(SQLSession):
     number, text, big = NUMBER, TEXT, BIG
     returns_updates = True
@@ -146,9 +159,11 @@ class PostgreSQLSession(SQLSession):
         self._looks = 0
         self._beside = 0
         self._scans = 0
+        self._brought: list[_Brought] = []
 
     def close(self) -> None:
         super().close()
+        self._bring_up()
         self._let_reader_go()
 
     def abandon(self) -> None:
@@ -180,6 +195,39 @@ class PostgreSQLSession(SQLSession):
 
     def _asking(self) -> SQLLink:
         return self._reader or super()._asking()
+
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
+        sequences = self._described(info).extra["sequences"]
+        if not sequences.keys() <= set(values.column_names):  # values are to be made
+            self._bring_up()
+        written = super().insert(info, values, key)
+        for name, (sequence, most) in sequences.items():
+            if name in values.column_names:
+                self._brought.append(_Brought(sequence, most, one_array(values[name]), written))
+        return written
+
+    def _bring_up(self) -> None:
+        """Bring sequences up to the values that rows brought of their own, so that none is made twice.
+
+        What a sequence has counted stays so if the transaction is undone.
+        """
+        highest: dict[tuple[int, int], int] = {}
+        for one in self._brought:
+            values = one.values
+            if one.written.refusals():
+                values = values.filter(pa.array(one.written.landed(len(values))))
+            top = pc.max(values).as_py()
+            highest[one.sequence, one.most] = max(int(top or 0), highest.get((one.sequence, one.most), 0))
+        self._brought.clear()
+        link = self._write.settled()
+        for (sequence, most), top in highest.items():
+            at = f"{sequence}::pg_catalog.oid::pg_catalog.regclass"
+            last = f"coalesce(pg_catalog.pg_sequence_last_value({at}), 0)"
+            ahead = top - int(link.select([Pick(last, "n", pa.int64())], "")["n"][0].as_py())
+            if 0 < ahead <= _COUNTED:  # counting is safe beside others who count
+                link.run(f"SELECT pg_catalog.nextval({at}) FROM pg_catalog.generate_series(1, {ahead})")
+            elif ahead > 0 and top < most:
+                link.run(f"SELECT pg_catalog.setval({at}, {top})")
 
     def scan(
         self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()

@@ -62,7 +62,17 @@ SELECT json_build_object(
           JOIN pg_amop m ON m.amopfamily = k.opcfamily AND m.amopstrategy = 3
             AND m.amoplefttype = k.opcintype AND m.amoprighttype = k.opcintype
           JOIN pg_operator o ON o.oid = m.amopopr JOIN pg_namespace s ON s.oid = o.oprnamespace
-          WHERE k.opcdefault AND k.opcintype = coalesce(b.oid, t.oid)) END
+          WHERE k.opcdefault AND k.opcintype = coalesce(b.oid, t.oid)) END,
+      'sequence', CASE WHEN a.atthasdef OR a.attidentity <> '' THEN (
+          SELECT json_build_object('oid', q.oid, 'most', s.seqmax, 'may', has_sequence_privilege(q.oid, 'UPDATE'),
+            'name', quote_ident(m.nspname) || '.' || quote_ident(q.relname))
+          FROM pg_class q JOIN pg_sequence s ON s.seqrelid = q.oid JOIN pg_namespace m ON m.oid = q.relnamespace
+          WHERE s.seqincrement > 0 AND q.oid = coalesce(
+            (SELECT d.objid FROM pg_depend d WHERE d.refobjid = c.oid AND d.refobjsubid = a.attnum
+              AND d.deptype = 'i' AND a.attidentity <> '' ORDER BY 1 LIMIT 1),
+            (SELECT d.refobjid FROM pg_attrdef f JOIN pg_depend d ON d.objid = f.oid
+              JOIN pg_sequence u ON u.seqrelid = d.refobjid
+              WHERE f.adrelid = c.oid AND f.adnum = a.attnum ORDER BY 1 LIMIT 1))) END
     ) ORDER BY a.attnum)
     FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = t.typbasetype
     LEFT JOIN pg_collation l ON l.oid = a.attcollation

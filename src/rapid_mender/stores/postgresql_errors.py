@@ -10,7 +10,7 @@ from typing import Any
 import pyarrow as pa
 
 from ..errors import StoreError
-from .base import Conflict, Refused, without_password
+from .base import Conflict, Refused
 from .sql_link import Lost
 
 _RETRY = ("40001", "40P01")  # serialization failure, deadlock
@@ -25,6 +25,9 @@ _GRANTS = (
     (r"permission denied for sequence (\S+)", "GRANT USAGE ON SEQUENCE {0} TO {user}"),
     (r"permission denied for (?:table|view) (\S+)", "GRANT {right} ON {0} TO {user}"),
     (r"must be owner of (?:table|relation|view) (\S+)", "let the owner of {0} merge once, or make {user} its owner"),
+)
+_NO_LOGIN = re.compile(
+    r'authentication failed|^role ".*" does not exist$|no pg_hba.conf entry|is not permitted to log in'
 )
 _GONE = (
     "server closed the connection", "no connection to the server", "terminating connection", "connection to server",
@@ -52,7 +55,7 @@ def _in_words(where: str, error: Any, verb: str) -> StoreError:
     if what is None:
         match = re.search(r"(?:ERROR|FATAL):  (.*?)(?:\n|$)", text)
         what = match[1] if match else re.sub(r"\. SQLSTATE: \w+$", "", text).strip()
-    what = without_password(" ".join(what.split()).removeprefix("Failed to connect: "))
+    what = " ".join(what.split()).removeprefix("Failed to connect: ")
     detail = told.get("PG_DIAG_MESSAGE_DETAIL", "").rstrip(".")
     if state in _RETRY or "could not serialize access" in what:
         return Conflict(f"{where}: another program changed the same rows meanwhile ({what})")
@@ -68,7 +71,11 @@ def _in_words(where: str, error: Any, verb: str) -> StoreError:
     if state == "57014" or what.startswith("canceling statement"):
         mend = "raise statement_timeout in the store URL, or set commit_every"
         return StoreError(f"{where}: {what}; the run was undone; {mend}")
-    if state[:2] == "28" or "no password supplied" in text:
+    if match := re.fullmatch(r'database "(.*)" does not exist', what):
+        return StoreError(f"{where}: there is no database {match[1]!r}; check its name in the store URL, or create it")
+    if "could not translate host name" in what:
+        return Lost(f"{where}: {what.partition(': ')[0]}; check the host in the store URL, and the network")
+    if state[:2] == "28" or "no password supplied" in text or _NO_LOGIN.search(what):
         return StoreError(f"{where}: {what}; check the user and the password in the store URL")
     if state[:2] in ("08", "57") or (not state and any(sign in text for sign in _GONE)):
         return Lost(

@@ -1,0 +1,57 @@
+"""The words that several commands take."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+if TYPE_CHECKING:
+    from ..job import Job
+
+JobFile = Annotated[str, typer.Argument(metavar="JOB", help="The job file (TOML).")]
+Batch = Annotated[
+    str | None,
+    typer.Argument(
+        metavar="INCOMING",
+        help="A CSV, JSON Lines or Parquet file, several by a pattern in quotes, or - for standard input; default: "
+        "the job's own.",
+    ),
+]
+By = Annotated[
+    str | None,
+    typer.Option("--by", metavar="COLUMN|SQL", help="Count decisions and rows by a column or an SQL expression."),
+]
+AsJson = Annotated[bool, typer.Option("--json", help="Print one JSON document instead of tables.")]
+OtherStore = Annotated[
+    str | None, typer.Option("--store", metavar="URL", help="Use this store in the place of the job's own.")
+]
+Names = Annotated[
+    list[str] | None,
+    typer.Option("--set", metavar="NAME=VALUE", help="A value for ${NAME} in the job file; once for each name."),
+]
+Key = Annotated[
+    list[str] | None, typer.Option("--key", metavar="COLUMN=VALUE", help="One record; once for each key column.")
+]
+
+
+def load(job: str, store: str | None, names: list[str] | None) -> Job:
+    """The job of a file, with what the command line says instead."""
+    from ..job import Job
+
+    return Job.load(job, store=store, names=pairs("--set", "NAME=VALUE", names))
+
+
+def pairs(option: str, form: str, words: list[str] | None) -> dict[str, str]:
+    """NAME=VALUE words as a mapping. Raises JobError if one is none, or says the same name again."""
+    from ..errors import JobError
+
+    found: dict[str, str] = {}
+    for word in words or []:
+        name, separator, value = word.partition("=")
+        if not separator or not name:
+            raise JobError(f"{option} {name!r} is not {form}" if option != "--set" else f"{option} takes {form}")
+        if name in found:
+            raise JobError(f"{option} says {name!r} twice")
+        found[name] = value
+    return found
