@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import logging
 import sys
 from types import ModuleType
 from typing import TYPE_CHECKING, Any
@@ -57,6 +58,9 @@ def __getattr__(name: str) -> Any:
 
 def __dir__() -> list[str]:
     return sorted([*globals(), *__all__])
+
+
+logging.getLogger(__name__).addHandler(logging.NullHandler())
 
 
 class _Package(ModuleType):

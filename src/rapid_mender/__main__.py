@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import signal
 import sys
 
 
 def main() -> None:
     from .cli import app
+    from .cli.exits import on_sigterm, show_waits
     from .stores import company
 
     company.ours = True
@@ -14,6 +16,8 @@ def main() -> None:
         if hasattr(stream, "reconfigure"):
             stream.reconfigure(errors="backslashreplace")
 
+    signal.signal(signal.SIGTERM, on_sigterm)
+    show_waits()
     app()
 
 

@@ -35,6 +35,12 @@ class Checked:
         head, *rest = text.split("\n- ")
         self.problems += rest if rest and "things are wrong" in head else [text]
 
+    def _repr_html_(self) -> str:
+        """What a notebook shows."""
+        from .notebook import of_checked
+
+        return of_checked(self)
+
 
 def check(job: Job, incoming: Any = None) -> Checked:
     """Check a job against its table and its batch, before a record is merged.

@@ -8,6 +8,7 @@ import re
 from collections.abc import Sequence
 from dataclasses import dataclass, field
 from itertools import combinations
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -23,8 +24,10 @@ from .errors import IncomingError, JobError
 from .incoming import Chunk, open_incoming
 from .incoming.rejected import restored
 from .stores.base import Session, Store
-from .stores.urls import opened
+from .stores.given import as_store
+from .stores.urls import opened, with_variable
 
+_PASSWORD = "RMEND_PASSWORD"  # from where in the environment a drafted job takes the password of its store
 _TRIED = 12  # columns of which a key is made up, at most
 _AT_MOST = 3  # columns in a key that is not declared
 
@@ -175,12 +178,18 @@ def _unique(tables: Sequence[pa.Table], info: TableInfo, key: list[str]) -> bool
     return not len(finder.repeated())
 
 
-def _url(store: str | Store, folder: Path) -> str:
+def _url(store: Any, folder: Path) -> str:
+    store = as_store(store)
     if not isinstance(store, str):
         raise JobError("a job file names its store by a URL; give one")
     if store.startswith("sqlite:///") and not store.startswith("sqlite:////"):
-        return f"sqlite:///{os.path.relpath(store[10:], folder)}"
-    return store
+        return _as_is(f"sqlite:///{os.path.relpath(store[10:], folder)}")
+    return with_variable(store, _PASSWORD) if not store.startswith("sqlite:") else _as_is(store)
+
+
+def _as_is(text: str) -> str:
+    """A text for a job file in which ${ stands for nothing else."""
+    return text.replace("${", "$${")
 
 
 def _quoted(text: str) -> str:
@@ -197,9 +206,11 @@ def _text(made: Draft, info: TableInfo, store: str, incoming: str, seen: int) ->
         f"# Merges {_one_line(os.path.basename(incoming))} into {_one_line(info.name)}. A draft, made from the "
         f"table and the first {seen:,} records.",
         "# Look it over, then: rmend check, rmend preview, rmend merge.", "",
-        f"store = {_quoted(store)}", f"table = {_quoted(info.name)}",
-        f"key = {_listed(made.key)}    # {made.why}", f"incoming = {_quoted(incoming)}",
+        f"store = {_quoted(store)}", f"table = {_quoted(_as_is(info.name))}",
+        f"key = {_listed(made.key)}    # {made.why}", f"incoming = {_quoted(_as_is(incoming))}",
     ]  # fmt: skip
+    if f"${{{_PASSWORD}}}" in store:
+        lines.insert(2, f"# The password is not in here: set {_PASSWORD} in the environment (%40 for @, %2F for /).")
     if made.ignore:
         lines.append(f"ignore = {_listed(made.ignore)}    # incoming columns that fit no column of the table")
     lines += [

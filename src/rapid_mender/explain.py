@@ -75,6 +75,12 @@ class Explanation:
     records: list[Explained]
     note: str | None = None
 
+    def _repr_html_(self) -> str:
+        """What a notebook shows."""
+        from .notebook import of_explanation
+
+        return of_explanation(self)
+
 
 def explain(job: Job, incoming: Any = None, *, key: Mapping[str, Any]) -> Explanation:
     """Say what a merge would do with the records of one key, and why. Writes nothing.

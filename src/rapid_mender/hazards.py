@@ -4,10 +4,9 @@ from __future__ import annotations
 
 from .core.schema import TableInfo
 from .history import BATCHES_TABLE, history_info
+from .job import RejectsTable
 from .plan import Plan
-from .stores.base import Session
-
-_VERBS = {"insert": "insert into", "update": "update", "delete": "delete from"}
+from .stores.base import Need, Session
 
 
 def look_for_hazards(plan: Plan) -> None:
@@ -28,6 +27,8 @@ def look_for_hazards(plan: Plan) -> None:
 def look_at_our_tables(session: Session, plan: Plan) -> None:
     """Note what is wrong with the tables that a merge adds to; it finds that itself when it comes to write to them."""
     info = plan.info
+    if grants := missing_grants(session, plan):
+        plan.warn(f"this user lacks rights, and a merge that needs them will stop: {'; '.join(grants)}")
     _needs_undo(plan, session.find_own(BATCHES_TABLE, owner=info.owner))
     for name, sequence in info.behind:
         plan.warn(
@@ -62,12 +63,26 @@ def _may_delete(plan: Plan) -> bool:
     return plan.job.missing == "delete" or any(rule.decide == "delete" for rule in plan.job.rules)
 
 
+def missing_grants(session: Session, plan: Plan) -> list[str]:
+    """What would have to be granted to the user for all that a merge may do."""
+    job, info = plan.job, plan.info
+    verbs = {"select"} | ({"insert", "update", "delete"} & set(job.allow))
+    if job.delete == "mark" or not _may_delete(plan):
+        verbs.discard("delete")
+    needs = [Need(info.name, frozenset(verbs), own=False), Need(BATCHES_TABLE, _WRITES | {"update"})]
+    if job.history:
+        needs.append(Need(history_info(info, session.fits).name, _WRITES, info))
+    if plan.archive is not None:
+        needs.append(Need(plan.archive.name, _WRITES, own=False))
+    if isinstance(job.rejects, RejectsTable):
+        needs.append(Need(job.rejects.table, _WRITES))
+    return session.missing_grants(needs)
+
+
+_WRITES = frozenset({"select", "insert"})
+
+
 def _look_at_rights(plan: Plan) -> None:
-    rights, name = plan.info.rights, plan.info.name
-    if rights is None:
-        return
-    if "select" not in rights:
+    if plan.info.rights is not None and "select" not in plan.info.rights:
+        name = plan.info.name
         plan.wrong(f"this user may not read every column of {name!r}: GRANT SELECT ON {name} TO the user")
-    wanted = {"insert", "update"} | ({"delete"} if _may_delete(plan) and plan.job.delete != "mark" else set())
-    for verb in sorted((wanted & set(plan.job.allow)) - rights):
-        plan.warn(f"this user may not {_VERBS[verb]} {name!r}, and a merge that does will stop: GRANT {verb.upper()}")

@@ -24,6 +24,7 @@ from .stores.given import as_store
 from .stores.urls import without_password
 
 _SHOWN = 200
+_LONGEST = 4 << 20  # bytes of a job file
 
 
 def _listed(value: Any) -> Any:
@@ -230,7 +231,7 @@ class Job(_Strict):
     archive: str | None = None
     rejects: Annotated[str | RejectsPath | RejectsTable | None, BeforeValidator(_rejects)] = None
     max_rejects: _Limit = None
-    commit_every: int | None = Field(None, ge=1)
+    commit_every: int | None = Field(None, ge=1, lt=1 << 62)
     history: bool = True
     without_undo: bool = False
 
@@ -291,7 +292,10 @@ class Job(_Strict):
         path = os.fspath(path)
         try:
             with open(path, "rb") as file:
-                options = tomllib.load(file)
+                text = file.read(_LONGEST + 1)
+            if len(text) > _LONGEST:
+                raise JobError(f"{path} is not a job file: it is longer than {_LONGEST:,} bytes")
+            options = tomllib.loads(text.decode())
         except FileNotFoundError:
             raise JobError(f"there is no job file {path}") from None
         except IsADirectoryError:

@@ -94,6 +94,12 @@ class Result:
         batch = pa.repeat(pa.scalar(self.batch, pa.int64()), found.num_rows)
         return found.add_column(3, "rmend_batch", batch)
 
+    def _repr_html_(self) -> str:
+        """What a notebook shows."""
+        from .notebook import of_result
+
+        return of_result(self)
+
 
 def decisions_schema(info: TableInfo, key: list[str]) -> pa.Schema:
     return pa.schema(

@@ -7,6 +7,7 @@ decided, written.
 
 from __future__ import annotations
 
+import logging
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext, suppress
@@ -24,6 +25,7 @@ from .core.rules import Fired
 from .errors import Error, JobError, LimitError, StoreError
 from .gather import Gather
 from .groups import Groups
+from .hazards import missing_grants
 from .incoming import Chunk, Options, Source, open_incoming
 from .job import Job, RejectsTable
 from .leaving import Leaving, in_scope
@@ -34,7 +36,7 @@ from .recorder import Recorder
 from .rejects import RejectsFile, check_rejects_path, keep_rejects
 from .result import Result, decisions_schema
 from .retries import MOST, pause, remember
-from .stores.base import Conflict, Session, Store
+from .stores.base import Conflict, Forbidden, Session, Store
 from .stores.urls import opened
 from .writing import Pending, Writer, settle
 
@@ -63,6 +65,10 @@ def merge(job: Job, incoming: Any = None, *, by: str | None = None, progress: Pr
     nothing is written, but for what was committed before with `commit_every`.
     """
     return Run(job, incoming, True, progress, by).go()
+
+
+_log = logging.getLogger("rapid_mender")
+_SLOW = 5.0  # seconds
 
 
 class Run:
@@ -105,7 +111,10 @@ class Run:
 
     def _go(self) -> Result:
         self.started = time.perf_counter()
-        self.plan = bind(self.job, self.store, self.source)
+        verb = "merge" if self.write else "preview"
+        _log.info("%s of %s into %s in %s begins", verb, self.source.name, self.job.table, self.store.where)
+        with self._step("looking at the job"):
+            self.plan = bind(self.job, self.store, self.source)
         self.limits = Limits(self.plan, self.write)
         self.groups = Groups(self.plan, self.by, self.now) if self.by is not None else None
         self.batch = Batch(self.plan, self.source, self.now, self.progress)
@@ -116,7 +125,7 @@ class Run:
         self.gather = Gather(self.result, self.plan, self.source, samples=not self.write)
         self.fired = Fired()
         try:
-            with self.store.begin(write=False, guests=self.source.only_once) as session:
+            with self._step("reading"), self.store.begin(write=False, guests=self.source.only_once) as session:
                 # asks what the store makes of keys; reads no table
                 self.batch.read_all(session, remember=self.job.missing == "delete")
             self.gather.note_broken(self.source.broken)
@@ -124,6 +133,8 @@ class Run:
                 self.groups.count_broken(len(self.source.broken))
             self._walk()
         except BaseException as error:
+            after = time.perf_counter() - self.started
+            _log.warning("%s into %s stopped after %.2f s: %s", verb, info.name, after, type(error).__name__)
             self._stopped(error)
             raise
         finally:
@@ -138,7 +149,20 @@ class Run:
             self.result.by, self.result.groups = self.by, self.groups.table()
         self.result.seconds = time.perf_counter() - self.started
         self._publish_rejects()
+        counts = ", ".join(f"{name} {count}" for name, count in self.result.counts.items())
+        _log.info(
+            "%s into %s ended after %.2f s: %s records, %s; batch %s, %s retries",
+            verb, info.name, self.result.seconds, self.result.records, counts, self.result.batch, self.result.retries,
+        )  # fmt: skip
         return self.result
+
+    @contextmanager
+    def _step(self, name: str) -> Iterator[None]:
+        """Log how long a step takes: as information if it is slow, else for debugging only."""
+        began = time.perf_counter()
+        yield
+        took = time.perf_counter() - began
+        _log.log(logging.INFO if took > _SLOW else logging.DEBUG, "%s took %.3f s", name, took)
 
     def _prepare_rejects(self) -> None:
         """Write the file of rejects, before anything is committed of which it could be told no more."""
@@ -168,6 +192,8 @@ class Run:
         if not self.write:
             return
         partly = self.committed is not None or not self.plan.info.undoes
+        if isinstance(error, Forbidden):
+            self._tell_all(error)
         if isinstance(error, Error):
             error.wrote = error.wrote or partly
         elif not partly:  # somebody interrupts: that is to be the end at once
@@ -175,6 +201,13 @@ class Run:
         keeps = past_limit and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
         with nullcontext() if keeps else suppress(Error):
             self._note_stop(str(error), bool(keeps))
+
+    def _tell_all(self, error: Forbidden) -> None:
+        """Say in an error about a right that is lacking which others are."""
+        with suppress(Error), self.store.begin(write=False) as session:
+            grants = missing_grants(session, self.plan)
+            if len(grants) > 1:
+                error.args = (f"{error}; all that this user lacks: {'; '.join(grants)}",)
 
     def _note_stop(self, why: str, keeps_rejects: bool) -> None:
         """Put into the batches that a run was stopped, and its rejects into their table."""
@@ -212,7 +245,10 @@ class Run:
         while not last:
             back = remember(self.result, self.gather, self.fired, self.groups, self.plan, self.recorder)
             try:
-                with self.store.begin(self.write, self.plan.info, alone, guests) as session:
+                with (
+                    self._step(f"the transaction after {done} records"),
+                    self.store.begin(self.write, self.plan.info, alone, guests) as session,
+                ):
                     if session.describe(self.job.table) != self.plan.info:
                         raise StoreError(
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"
@@ -232,6 +268,7 @@ class Run:
                     self.number = self.recorder.to_keep
                 if not isinstance(error, Conflict) or tries >= MOST:
                     raise
+                _log.info("another program wrote the same rows; tries again")
                 alone = pause(tries)
                 self.recorder, chunks, last = back(), None, False
                 tries, retries = tries + 1, retries + 1

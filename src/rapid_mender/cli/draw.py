@@ -11,6 +11,7 @@ import pyarrow as pa
 from rich.text import Text
 
 from ..result import Result, Sample
+from ..spelling import plain, shown
 from ..stores.base import Store
 from ..stores.urls import open_store
 from .screen import Rows, Screen
@@ -43,16 +44,6 @@ def _words(value: Any) -> Any:
 
 def _stamp(value: Any) -> str:
     return plain(value).replace(" ", "T", 1) if isinstance(value, datetime) else plain(value)
-
-
-def plain(value: Any) -> str:
-    """A value as a person would write it."""
-    if isinstance(value, datetime):
-        spelled = value.replace(tzinfo=None).isoformat(sep=" ", timespec="auto")
-        return spelled + ("Z" if value.tzinfo is not None else "")
-    if isinstance(value, bytes):
-        return value.hex()
-    return str(value)
 
 
 def rows(table: pa.Table) -> list[dict[str, Any]]:
@@ -298,10 +289,3 @@ def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
     console.print(table)
     if full:
         console.print(f"The newest {found.num_rows:,}; --limit shows more.", style="dim")
-
-
-def shown(value: Any) -> str:
-    if value is None:
-        return "null"
-    text = plain(value) if not isinstance(value, bool) else str(value).lower()
-    return text if len(text) <= 40 else text[:39] + "…"

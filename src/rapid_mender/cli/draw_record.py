@@ -9,7 +9,8 @@ from rich.text import Text
 
 from ..check import Checked
 from ..explain import Explained, Explanation
-from .draw import STYLES, shown
+from ..spelling import shown
+from .draw import STYLES
 from .screen import Rows, Screen
 
 _VALUES = {True: "true", False: "false", None: "unknown"}

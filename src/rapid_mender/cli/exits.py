@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import signal
 import sys
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -10,6 +11,17 @@ from contextlib import contextmanager, suppress
 import typer
 
 DONE, STOPPED, WRONG_USAGE, DONE_WITH_REJECTS = 0, 1, 2, 3
+INTERRUPTED, TERMINATED = 130, 143  # as shells say it
+
+
+class Terminated(KeyboardInterrupt):
+    """A SIGTERM has come."""
+
+
+def on_sigterm(number: int, frame: object) -> None:
+    """What a SIGTERM does: it ends the work as a Ctrl-C does, and no second one disturbs that."""
+    signal.signal(signal.SIGTERM, signal.SIG_IGN)
+    raise Terminated
 
 
 @contextmanager
@@ -18,9 +30,10 @@ def output() -> Iterator[None]:
     try:
         yield
         sys.stdout.flush()
-    except (OSError, ValueError) as error:  # a closed pipe, a full disk, letters that the output does not have
+    except (OSError, ValueError, KeyboardInterrupt) as error:  # a closed pipe, a full disk, odd letters, a Ctrl-C
+        why = "interrupted" if isinstance(error, KeyboardInterrupt) else error
         with suppress(OSError, ValueError):
-            _say(f"it is done, but what was done could not be shown: {error}.")
+            _say(f"it is done, but what was done could not be shown: {why}.")
         # what is still in the buffer would fail once more at the end
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
@@ -39,9 +52,11 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
     except Error as error:
         _say(f"{error}.{'' if error.wrote else after}")
         raise typer.Exit(STOPPED) from None
-    except KeyboardInterrupt:
-        _say("interrupted; what was not committed is undone.")
-        raise typer.Exit(STOPPED) from None
+    except KeyboardInterrupt as error:
+        done = isinstance(error, Terminated)
+        undone = "; what was not committed is undone" if writes else ""
+        _say(f"{'terminated' if done else 'interrupted'}{undone}.")
+        raise typer.Exit(TERMINATED if done else INTERRUPTED) from None
     except BrokenPipeError:
         raise typer.Exit(STOPPED) from None
 
@@ -49,7 +64,18 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
 def _say(message: str) -> None:
     """Print a message. What points at a place in a text has lines of its own, and what follows it has one too."""
     head, line, rest = message.partition("\n")
-    from .screen import visible
+    from ..spelling import visible
 
     message = head + line + rest.replace("^. ", "^\n").replace("^.", "^") if line else message
     typer.echo(f"rmend: {visible(message.replace('?.', '?'), lines=True)}", err=True)
+
+
+def show_waits() -> None:
+    """Show on stderr for whom a merge waits."""
+    import logging
+
+    class Said(logging.Handler):
+        def emit(self, record: logging.LogRecord) -> None:
+            _say(f"{record.getMessage()}.")
+
+    logging.getLogger("rapid_mender.waiting").addHandler(Said(logging.WARNING))

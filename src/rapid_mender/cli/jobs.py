@@ -41,7 +41,7 @@ def draft(
         try:
             with open(path, "w", encoding="utf-8") as file:
                 file.write(text)
-        except OSError as error:
+        except (OSError, ValueError) as error:  # letters that no file in UTF-8 has
             raise JobError(f"{path} cannot be written: {error}") from error
         if json:
             draw.json({"path": path, "text": text})

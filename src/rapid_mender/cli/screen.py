@@ -10,16 +10,9 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from ..spelling import visible
+
 _WIDTH_OF_A_PIPE = 120
-_HIDDEN = (*range(32), *range(0x7F, 0xA0), 0x200E, 0x200F, *range(0x202A, 0x202F), *range(0x2066, 0x206A))
-_ESCAPES = {code: chr(code).encode("unicode_escape").decode() for code in (*_HIDDEN, *range(0xD800, 0xE000))}
-_IN_LINES = {code: escape for code, escape in _ESCAPES.items() if code != 10}
-
-
-def visible(text: str, lines: bool = False) -> str:
-    """A text with an escape, such as \\x1b, in the place of every character that is none to look at; `lines`: a line
-    break may stay."""
-    return text.translate(_IN_LINES if lines else _ESCAPES)
 
 
 def _safe(given: Any, lines: bool = False) -> Any:

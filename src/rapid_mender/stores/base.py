@@ -6,7 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from contextlib import AbstractContextManager
 from dataclasses import dataclass, field
-from typing import Any, Literal
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -53,6 +53,10 @@ class Refused(StoreError):
         super().__init__(f"{where}: the database refused: {reason}")
 
 
+class Forbidden(StoreError):
+    """The user lacks a right."""
+
+
 class Conflict(StoreError):
     """Another program wrote at the same time; all of the transaction is to be done again."""
 
@@ -95,6 +99,16 @@ def refused_too(refused: Callable[[], Refusals], rows: np.ndarray) -> Callable[[
     return lambda: every
 
 
+class Need(NamedTuple):
+    """What a merge does with a table, as SQL calls it: "select", "insert" … `beside`: as in `Session.find_own`."""
+
+    name: str
+    verbs: frozenset[str]
+    beside: TableInfo | None = None
+    own: bool = True
+    """It is one that Rapid Mender makes if it is not there."""
+
+
 class Session(ABC):
     """One transaction on a store. All values pass as Arrow, in the types of the columns."""
 
@@ -133,6 +147,10 @@ class Session(ABC):
     def fits(self, name: str) -> bool:
         """Whether the database has room for a name of a table or a column."""
         return True
+
+    def missing_grants(self, needs: Sequence[Need]) -> list[str]:
+        """What would have to be granted to the user for these needs; nothing where nobody grants anything."""
+        return []
 
     def unseen(self, name: str) -> str | None:
         """Why the user may not see a table, if there is one that is hidden from him."""

@@ -1,4 +1,4 @@
-"""Ctrl-C while a driver waits in C code: Python's own handler runs only when that has come back."""
+"""Ctrl-C, or a SIGTERM with a handler, while a driver waits in C code: Python runs a handler only after that."""
 
 from __future__ import annotations
 
@@ -8,12 +8,14 @@ import threading
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager, suppress
 
+_SIGNALS = (signal.SIGINT, signal.SIGTERM)
 _AGAIN = 0.2  # seconds: what is to be cancelled may not have begun
 
 
 @contextmanager
 def cancelled_by_interrupt(cancel: Callable[[], None]) -> Iterator[None]:
-    """Call `cancel` as soon as SIGINT comes within the block, in a thread; KeyboardInterrupt follows by itself.
+    """Call `cancel` as soon as SIGINT or SIGTERM comes within the block, in a thread; what Python's own handler raises
+    follows by itself.
 
     Nothing is done in other threads than the main one, which alone gets signals.
     """
@@ -30,7 +32,7 @@ def cancelled_by_interrupt(cancel: Callable[[], None]) -> Iterator[None]:
             if before != -1:
                 with suppress(OSError):
                     os.write(before, got)
-            while got[0] == signal.SIGINT and not over.is_set():
+            while got[0] in _SIGNALS and not over.is_set():
                 with suppress(Exception):
                     cancel()
                 over.wait(_AGAIN)

@@ -247,6 +247,33 @@ class MariaDBSession(SQLSession):
     def unseen(self, name: str) -> str | None:
         return f"{nearest(name, self.tables(), 'tables')}; a table on which this user has no right is not seen"
 
+    def _lacks(self, place: tuple[str, str], verbs: frozenset[str], table: Described | None) -> list[str]:
+        wanted = sorted(verbs | (frozenset() if table is not None else {"create"}))
+        lacks = [verb.upper() for verb in wanted if not self._may(verb, place)]
+        return [f"GRANT {', '.join(lacks)} ON {'.'.join(map(quoted, place))} TO {self._me()}"] if lacks else []
+
+    def _lacks_temporary(self) -> list[str]:
+        schema = self._write.settled().schema
+        if self._may("create temporary tables", (schema, "")):
+            return []
+        return [f"GRANT CREATE TEMPORARY TABLES ON {quoted(schema)}.* TO {self._me()}"]
+
+    def _me(self) -> str:
+        at = "SUBSTRING_INDEX(CURRENT_USER(), '@', -1)"
+        user = f"LEFT(CURRENT_USER(), CHAR_LENGTH(CURRENT_USER()) - CHAR_LENGTH({at}) - 1)"
+        return str(self._says(f"CONCAT(QUOTE({user}), '@', QUOTE({at}))"))
+
+    def _may(self, verb: str, place: tuple[str, str]) -> bool:
+        """Whether the user has a right to a table; what a role gives is not looked at, but taken for granted."""
+        of = f"GRANTEE = {text_sql(self._me())} AND PRIVILEGE_TYPE = {text_sql(verb.upper())}"
+        schema, table = map(text_sql, place)
+        tables = ("SCHEMA_PRIVILEGES", f"{schema} LIKE TABLE_SCHEMA"), (
+            "TABLE_PRIVILEGES", f"TABLE_SCHEMA = {schema} AND TABLE_NAME = {table}"
+        )  # fmt: skip
+        some = [f"EXISTS (SELECT 1 FROM information_schema.{name} WHERE {of} AND {at})" for name, at in tables]
+        every = f"EXISTS (SELECT 1 FROM information_schema.USER_PRIVILEGES WHERE {of})"
+        return self._says(f"IF(CURRENT_ROLE() IS NOT NULL OR {every} OR {' OR '.join(some)}, 'y', 'n')") == "y"
+
     def cannot_make(self, info: TableInfo) -> str | None:
         if len(info.columns) > _MOST_COLUMNS:
             return f"it would have {len(info.columns):,} columns, and InnoDB has {_MOST_COLUMNS:,} at most"

@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from ..errors import StoreError
-from .base import Conflict, Refused
+from .base import Conflict, Forbidden, Refused
 from .mariadb_wire import ASKED_FOR_A_FILE, NO_PASSWORD
 from .sql_link import Lost
 
@@ -58,7 +58,7 @@ def _in_words(where: str, error: Exception, state: Callable[[], str], sql: str) 
     if code in (ASKED_FOR_A_FILE, NO_PASSWORD):
         return StoreError(f"{where}: {text}; the connection was closed, and what was not committed is undone")
     if code in _RIGHTS:
-        return StoreError(f"{where}: {text}; {_grant(text, sql.startswith('CREATE TEMPORARY'))}")
+        return Forbidden(f"{where}: {text}; {_grant(text, sql.startswith('CREATE TEMPORARY'))}")
     if code in _GONE or isinstance(error, OSError):
         return Lost(
             f"{where}: there is no connection ({text}); what was not committed is undone; "

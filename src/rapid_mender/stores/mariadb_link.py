@@ -25,9 +25,15 @@ from .mariadb_tables import column_of, declare, definition, describe, quoted
 from .mariadb_wire import can_offer, connect, offered
 from .sql_link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from .sql_text import literals, text_sql
+from .waiting import in_words
 
 _GROUP = 1_000  # rows that come in one value
 _MODE = "STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES"
+_WAITS = (
+    "SELECT b.trx_mysql_thread_id FROM information_schema.INNODB_TRX AS r "
+    "JOIN information_schema.INNODB_LOCK_WAITS AS w ON w.requesting_trx_id = r.trx_id "
+    "JOIN information_schema.INNODB_TRX AS b ON b.trx_id = w.blocking_trx_id"
+)
 _NOT_ALLOWED = (1148, 3948, 4166, 4168)
 _INSERT_BYTES = 1 << 20
 
@@ -74,6 +80,23 @@ class MariaDBLink(SQLLink):
         )
         told = self.ask("SELECT @@max_allowed_packet AS p, CONNECTION_ID() AS id")[0]
         self.packet, self._id = int(told["p"]), told["id"]
+
+    def waits(self, other: MariaDBLink, table: str, turn: str) -> str | None:
+        process = "information_schema.PROCESSLIST"
+        state = self.ask(f"SELECT STATE AS s FROM {process} WHERE ID = {other._id}")
+        if state and state[0]["s"] == "User lock":
+            name = turn[turn.index("'") : turn.rindex("'") + 1]
+            holder = f"p.ID = IS_USED_LOCK({name})"
+        elif self.ask(f"{_WAITS} WHERE r.trx_mysql_thread_id = {other._id}"):
+            holder = f"p.ID IN ({_WAITS} WHERE r.trx_mysql_thread_id = {other._id})"
+        else:
+            return None
+        found = self.ask(
+            f"SELECT CONCAT_WS(', ', p.USER, p.HOST, CONCAT('connection ', p.ID)) AS who, "
+            "(SELECT MIN(t.trx_started) FROM information_schema.INNODB_TRX AS t WHERE t.trx_mysql_thread_id = p.ID) "
+            f"AS since FROM {process} AS p WHERE {holder} ORDER BY p.ID LIMIT 3"
+        )
+        return in_words(table, [(one["who"], one["since"]) for one in found], "IS_USED" in holder)
 
     def close(self) -> None:
         if self._other is not None:

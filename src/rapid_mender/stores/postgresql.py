@@ -363,6 +363,21 @@ class PostgreSQLSession(SQLSession):
             f"schema {schema!r} has one, but this user may not use the schema: GRANT USAGE ON SCHEMA {name_sql(schema)}"
         )
 
+    def _lacks(self, place: tuple[str, str], verbs: frozenset[str], table: Described | None) -> list[str]:
+        to = f"TO {self._says('pg_catalog.quote_ident(current_user)::pg_catalog.text')}"
+        if table is not None:
+            lacks = sorted(verbs - (table.info.rights or frozenset()))
+            return [f"GRANT {', '.join(lacks).upper()} ON {table.sql} {to}"] if lacks else []
+        may = self._says(f"pg_catalog.has_schema_privilege({text_sql(place[0])}, 'CREATE')::pg_catalog.text")
+        return [] if may == "true" else [f"GRANT CREATE ON SCHEMA {name_sql(place[0])} {to}"]
+
+    def _lacks_temporary(self) -> list[str]:
+        here = "pg_catalog.current_database()"
+        if self._says(f"pg_catalog.has_database_privilege({here}, 'TEMPORARY')::pg_catalog.text") == "true":
+            return []
+        at, to = (self._says(f"pg_catalog.quote_ident({one})::pg_catalog.text") for one in (here, "current_user"))
+        return [f"GRANT TEMPORARY ON DATABASE {at} TO {to}"]
+
     def cannot_make(self, info: TableInfo) -> str | None:
         if len(info.columns) > _MOST_COLUMNS:
             return f"it would have {len(info.columns):,} columns, and PostgreSQL has {_MOST_COLUMNS:,} at most"

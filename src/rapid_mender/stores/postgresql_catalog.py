@@ -133,3 +133,14 @@ SELECT n.nspname::text AS schema FROM pg_class c JOIN pg_namespace n ON n.oid = 
 WHERE lower(c.relname::text) = lower({}) AND NOT has_schema_privilege(n.oid, 'USAGE')
 ORDER BY 1 LIMIT 1""")
 """A schema that has a table of a name, but which the user may not use."""
+
+WAITS = """
+SELECT pg_catalog.concat_ws(', ', a.usename, a.application_name,
+    'process ' OPERATOR(pg_catalog.||) a.pid::pg_catalog.text) AS who,
+  pg_catalog.to_char(a.xact_start, 'YYYY-MM-DD HH24:MI:SS OF') AS since,
+  w.wait_event OPERATOR(pg_catalog.=) 'advisory' AS turn
+FROM pg_catalog.pg_stat_activity w CROSS JOIN pg_catalog.unnest(pg_catalog.pg_blocking_pids(w.pid)) AS b (pid)
+JOIN pg_catalog.pg_stat_activity a ON a.pid OPERATOR(pg_catalog.=) b.pid
+WHERE w.pid OPERATOR(pg_catalog.=) {} ORDER BY a.pid LIMIT 3"""
+"""For whom a process waits: what they are called, since when they are at work, and whether it is a turn that is waited
+for."""

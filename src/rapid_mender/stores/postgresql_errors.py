@@ -10,7 +10,7 @@ from typing import Any
 import pyarrow as pa
 
 from ..errors import StoreError
-from .base import Conflict, Refused
+from .base import Conflict, Forbidden, Refused
 from .sql_link import Lost
 
 _RETRY = ("40001", "40P01")  # serialization failure, deadlock
@@ -67,7 +67,7 @@ def _in_words(where: str, error: Any, verb: str) -> StoreError:
     if state in ("42P07", "42710"):
         return Conflict(f"{where}: another merge made the same table meanwhile ({what})")
     if state == "42501" or what.startswith(("permission denied", "must be owner")):
-        return StoreError(f"{where}: {what}; {_grant(where, what, verb)}")
+        return Forbidden(f"{where}: {what}; {_grant(where, what, verb)}")
     if state == "57014" or what.startswith("canceling statement"):
         mend = "raise statement_timeout in the store URL, or set commit_every"
         return StoreError(f"{where}: {what}; the run was undone; {mend}")

@@ -13,11 +13,12 @@ from ..core.cast import plain
 from ..core.schema import Column
 from ..errors import StoreError
 from .adbc import AdbcLink
-from .postgresql_catalog import HIDDEN, NAMES, QUESTIONS, op
+from .postgresql_catalog import HIDDEN, NAMES, QUESTIONS, WAITS, op
 from .postgresql_errors import translated
 from .postgresql_tables import declare, described, numeric_type, spellings
 from .sql_link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink
 from .sql_text import literals, name_sql, text_sql
+from .waiting import in_words
 
 _DIRECT = {"adbc.postgresql.use_copy": "false"}  # a statement that COPY cannot wrap, or whose error we want to know
 _SETTINGS = {
@@ -45,15 +46,17 @@ class PostgreSQLLink(SQLLink):
         settings = dict(_SETTINGS)
         if statement_timeout is not None:
             settings["statement_timeout"] = str(int(statement_timeout * 1000))
+        named = "coalesce(nullif(pg_catalog.current_setting('application_name'), ''), 'rmend')"
         calls = ", ".join(_setting(name, value) for name, value in settings.items())
         told = [
             Pick("pg_catalog.current_setting('server_encoding')", "encoding", pa.string()),
+            Pick("pg_catalog.pg_backend_pid()", "process", pa.int32()),
             Pick("pg_catalog.array_to_json(pg_catalog.current_schemas(false))::pg_catalog.text", "path", pa.string()),
         ]
         try:
-            self.run(f"SELECT {calls}")
+            self.run(f"SELECT {calls}, pg_catalog.set_config('application_name', {named}, false)")
             found = self.select(told, "").to_pylist()[0]
-            self.encoding, path = found["encoding"], json.loads(found["path"])
+            self.encoding, path, self.process = found["encoding"], json.loads(found["path"]), found["process"]
             if "pg_catalog" in path[1:]:  # what stands before it would be taken for its own
                 path = [schema for schema in path if schema != "pg_catalog"]
                 self.run(f"SELECT {_setting('search_path', ', '.join(map(name_sql, path)))}")
@@ -61,6 +64,13 @@ class PostgreSQLLink(SQLLink):
         except BaseException:
             self.close()
             raise
+
+    def waits(self, other: PostgreSQLLink, table: str, turn: str) -> str | None:
+        del turn
+        with translated(self.where):
+            found = self._adbc.query(WAITS.format(other.process)).to_pylist()
+        holders = [(one["who"], one["since"]) for one in found]
+        return in_words(table, holders, any(one["turn"] for one in found)) if found else None
 
     def close(self) -> None:
         self._adbc.close()

@@ -13,6 +13,7 @@ from ..errors import JobError, StoreError
 from .base import Session, Store
 from .sql import SQLSession
 from .sql_link import Described, Lost, SQLLink
+from .waiting import told
 
 _L = TypeVar("_L", bound=SQLLink)
 
@@ -52,14 +53,23 @@ class ServerStore(Store, Generic[_L]):
     def _keep_others_out(self, link: _L, table: TableInfo) -> None:
         """See to it that no other program writes to a table until the transaction ends."""
 
-    def _ready(self, sql: str, active: list[Callable[[], None]]) -> _L:
-        """A connection, on which `sql` was run. What cancels it is put into `active`."""
+    def _waits(self, link: _L, table: TableInfo) -> str | None:
+        """For whom a connection waits that merges into a table, asked over another one."""
+        beside = self.connect()
+        try:
+            return beside.waits(link, table.name, self._turn(table)[0])
+        finally:
+            beside.close()
+
+    def _ready(self, sql: str, active: list[Callable[[], None]], links: list[_L]) -> _L:
+        """A connection, on which `sql` was run, put into `links` before; what cancels it is put into `active`."""
         while True:
             with self._lock:
                 link = self._idle.pop() if self._idle else None
             kept = link is not None
             link = link or self.connect()
             active.append(link.cancel)
+            links.append(link)
             try:
                 link.run(sql)
                 return link
@@ -78,13 +88,17 @@ class ServerStore(Store, Generic[_L]):
         del guests
         turn = self._turn(table) if write and table is not None else None
         active: list[Callable[[], None]] = []
+        links: list[_L] = []
 
         def cancel() -> None:
             for newest in active[-1:]:
                 newest()
 
-        with self._interruptible(cancel):
-            link = self._ready(turn[0] if turn else self.starting, active)
+        def look() -> str | None:
+            return self._waits(links[-1], table) if links and table is not None else None
+
+        with self._interruptible(cancel), told(look) if turn else nullcontext():
+            link = self._ready(turn[0] if turn else self.starting, active, links)
             yield from self._within(link, active, turn, write, table if alone else None)
 
     def _interruptible(self, cancel: Callable[[], None]) -> AbstractContextManager[None]:

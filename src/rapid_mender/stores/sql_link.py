@@ -206,6 +206,11 @@ class SQLLink(ABC):
         """The rows of anybody's query, some at a time."""
 
     @abstractmethod
+    def waits(self, other: Any, table: str, turn: str) -> str | None:
+        """For whom another connection waits that merges into a table, in words; None if it does not. `turn` is the
+        statement by which it waits for its turn."""
+
+    @abstractmethod
     def cancel(self) -> None:
         """Make an end of what the connection does, from another thread; it may be of no more use then."""
 

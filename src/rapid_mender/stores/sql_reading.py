@@ -17,7 +17,7 @@ from ..core.keys import one_array
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
 from .background import Background
-from .base import Condition, Session, Settled
+from .base import Condition, Need, Session, Settled
 from .sql_link import Cells, Described, Form, Pick, Rows, SQLLink, together
 from .sql_text import text_sql
 
@@ -98,6 +98,25 @@ class SQLReading(Session):
                 self._found[described.info.name] = self._known[described.info] = described
         found = self._found[name]
         return None if found is None else found.info
+
+    def missing_grants(self, needs: Sequence[Need]) -> list[str]:
+        link, found = self._write.settled(), []
+        for need in needs:
+            place = link.place_of(need.name, self._described(need.beside) if need.beside is not None else None)
+            table = link.describe(need.name, place) if need.own else self._named(need.name)
+            found += self._lacks(table.place if table is not None else place, need.verbs, table)
+        return list(dict.fromkeys([*found, *self._lacks_temporary()]))
+
+    @abstractmethod
+    def _lacks(self, place: tuple[str, str], verbs: frozenset[str], table: Described | None) -> list[str]:
+        """What would have to be granted for work on a table; None: it is to be made."""
+
+    @abstractmethod
+    def _lacks_temporary(self) -> list[str]:
+        """What would have to be granted for temporary tables."""
+
+    def _says(self, expression: str) -> Any:
+        return self._write.settled().select([Pick(expression, "said", pa.string())], "")["said"][0].as_py()
 
     def fits(self, name: str) -> bool:
         return self._write.settled().fits(name)

@@ -11,6 +11,7 @@ rows that it has not written yet. Once SQLite needs the file for the writer alon
 from __future__ import annotations
 
 import os
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
@@ -18,11 +19,15 @@ from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from . import company
 from .base import Session, Store
-from .sqlite_link import Link, is_open_elsewhere
+from .sqlite_link import Link, Locked, is_open_elsewhere
 from .sqlite_session import SQLiteSession
 from .sqlite_worker import RemoteLink
+from .urls import without_password
+from .waiting import AFTER, tell
 
-_PATIENCE = 5_000  # milliseconds to wait for another program's lock
+_PATIENCE = 20.0
+_READS = 5_000  # milliseconds to wait for a lock within a statement
+_BRIEFLY = 200  # milliseconds: a wait that a Ctrl-C may end
 
 
 class SQLiteStore(Store):
@@ -31,20 +36,21 @@ class SQLiteStore(Store):
     Where others in this process may have the file open, or open it meanwhile (another thread, an iterator that gives
     the records), it is opened in a process of its own: two libraries in one process would drop each other's locks.
     `apart` says so, or not, in place of what is seen: True costs some tenths of a second for the first merge; False is
-    safe only if nobody else in this process opens the file.
+    safe only if nobody else in this process opens the file. `patience` is how many seconds to wait for another program
+    that writes to it.
     """
 
-    def __init__(self, path: str | os.PathLike[str], apart: bool | None = None) -> None:
+    def __init__(self, path: str | os.PathLike[str], apart: bool | None = None, patience: float = _PATIENCE) -> None:
         self.path = os.path.abspath(os.fspath(path))
-        self._apart = apart
+        self._apart, self._patience = apart, patience
 
     @classmethod
     def of_url(cls, url: str) -> SQLiteStore:
         path = url.partition("://")[2]
         if not path.startswith("/") or len(path) < 2:
             raise JobError(
-                f"{url!r} lacks a slash or a file name; write 'sqlite:///register.db' for a file in this folder, "
-                "'sqlite:////data/register.db' for a file anywhere"
+                f"{without_password(url)!r} lacks a slash or a file name; write 'sqlite:///register.db' for a file in "
+                "this folder, 'sqlite:////data/register.db' for a file anywhere"
             )
         return cls(path[1:])
 
@@ -63,14 +69,20 @@ class SQLiteStore(Store):
         if write and not writable:
             raise StoreError(f"{self.path} is read-only; make it writable for this user to merge into it")
         kind = RemoteLink if self._is_apart(guests) else Link
-        link = kind(self.path, writable, _PATIENCE)
+        link = kind(self.path, writable, _READS)
         try:
-            link.run("BEGIN IMMEDIATE" if write else "BEGIN")
+            if write:
+                self._wait(link, "BEGIN IMMEDIATE")
+            else:
+                link.run("BEGIN")
             session = SQLiteSession(link, write)
             try:
                 yield session
                 session.close()
-                link.run("COMMIT" if write else "ROLLBACK")
+                if write:
+                    self._wait(link, "COMMIT")
+                else:
+                    link.run("ROLLBACK")
             except BaseException:
                 session.abandon()
                 with suppress(StoreError):
@@ -78,6 +90,23 @@ class SQLiteStore(Store):
                 raise
         finally:
             link.close()
+
+    def _wait(self, link: Link, sql: str) -> None:
+        """Run what may have to wait for other programs, as long as patience lasts; tell that it does."""
+        began, silent = time.monotonic(), True
+        link.run(f"PRAGMA busy_timeout = {_BRIEFLY}")
+        while True:
+            try:
+                link.run(sql)
+                break
+            except Locked:
+                waited = time.monotonic() - began
+                if waited > self._patience:
+                    raise
+                if silent and waited > AFTER:
+                    tell(f"waiting for another program that writes to {self.path}")
+                    silent = False
+        link.run(f"PRAGMA busy_timeout = {_READS}")
 
     def _is_apart(self, guests: bool) -> bool:
         if self._apart is not None:

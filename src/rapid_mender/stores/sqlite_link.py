@@ -17,7 +17,8 @@ from ..errors import StoreError
 from .adbc import AdbcLink
 from .base import Refused
 
-_ALL_ROWS = {"adbc.sqlite.query.batch_rows": 1 << 30}  # types are then inferred from every row
+_AT_ONCE = "adbc.sqlite.query.batch_rows"
+_LEAST, _MOST = 1 << 16, 1 << 30
 _CACHE_KIB = 327_680
 
 _MENDS = (
@@ -195,13 +196,28 @@ class Link:
             self._halve(sql, bound.slice(0, count // 2), start, refused)
             self._halve(sql, bound.slice(count // 2), start + count // 2, refused)
 
-    def query(self, sql: str, bound: pa.Table | None = None) -> pa.Table:
-        """The rows of a query; with `bound`, those of the query run for each of its rows, one after the other."""
+    def query(self, sql: str, bound: pa.Table | None = None, about: int = 0) -> pa.Table:
+        """The rows of a query; with `bound`, those of the query run for each of its rows, one after the other.
+
+        `about` is how many they may well be. The driver infers the types from the first batch of rows, for which it
+        takes room before it reads; so all of them are to come in one that is not much larger.
+        """
         if bound is not None and not bound.num_rows:  # the driver does not survive a binding without rows
             sql = f"SELECT * FROM ({sql}) LIMIT 0"
             bound = pa.table({name: pa.nulls(1, pa.int64()) for name in bound.column_names})
+        bound = None if bound is None else bound.combine_chunks()
+        rows = max(about, _LEAST, 0 if bound is None else 2 * bound.num_rows) + 1
         with _translated(self.path):
-            return self._connection.query(sql, None if bound is None else bound.combine_chunks(), **_ALL_ROWS)
+            while True:
+                try:
+                    found = self._connection.query(sql, bound, **{_AT_ONCE: rows})
+                    if found.num_rows < rows:
+                        return found
+                    rows = found.num_rows + 1
+                except OSError as error:
+                    if "Type mismatch in column" not in str(error) or rows >= _MOST:
+                        raise
+                    rows = min(rows * 16, _MOST)
 
     def rows(self, sql: str, values: Sequence[str] = ()) -> list[tuple[Any, ...]]:
         """A few rows, as Python values."""

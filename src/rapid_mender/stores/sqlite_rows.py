@@ -57,11 +57,11 @@ class Rows:
         """The rows at `locators`, as they are now."""
         return self._existing(link, link.query(f"SELECT {self._select} {self._from} WHERE {self.located(1)}", locators))
 
-    def since(self, link: Link, number: int) -> Existing:
-        """The rows whose row number is above `number`, in the order in which they were inserted."""
+    def since(self, link: Link, number: int, count: int) -> Existing:
+        """The rows, `count` of them, whose number is above `number`, in the order in which they were inserted."""
         name = f"t.{name_sql(self.finders[0])}"
         sql = f"SELECT {self._select} {self._from} WHERE {name} > {number} ORDER BY {name}"
-        return self._existing(link, link.query(sql))
+        return self._existing(link, link.query(sql, about=count))
 
     def page(self, link: Link, columns: Sequence[str], last: pa.Table | None, most: int) -> Existing:
         """The next `most` rows after the locator `last`, in the order of the locators."""
@@ -70,7 +70,7 @@ class Rows:
         marks = ", ".join(f"?{i + 1}" for i in range(len(self.finders)))
         where = "" if last is None else f" WHERE ({finders}) > ({marks})"
         sql = f"SELECT {self._selecting(picked)} {self._from}{where} ORDER BY {finders} LIMIT {most}"
-        return self._existing(link, link.query(sql, last), picked)
+        return self._existing(link, link.query(sql, last, most), picked)
 
     def fetch(self, link: Link, keys: pa.Table) -> Existing:
         """The rows that have one of `keys`."""
@@ -180,5 +180,7 @@ class Rows:
             sql += f" ORDER BY t.{name_sql(newest)} DESC"
         if limit is not None:
             sql += f" LIMIT {int(limit)}"
-        rows = self._existing(link, link.query(sql, pa.table(bound) if bound else None)).values
+        first = f"SELECT 1 {self._from} LIMIT {-1 if limit is None else limit}"
+        about = int(link.rows(f"SELECT count(*) FROM ({first})")[0][0])
+        rows = self._existing(link, link.query(sql, pa.table(bound) if bound else None, about)).values
         return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows

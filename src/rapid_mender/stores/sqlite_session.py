@@ -139,7 +139,8 @@ class SQLiteSession(Session):
         while True:
             page = link.query(
                 f"SELECT rowid AS place, {', '.join(forms)} FROM temp.rmend_query WHERE rowid > {last} "
-                f"ORDER BY rowid LIMIT {_PAGE_ROWS}"
+                f"ORDER BY rowid LIMIT {_PAGE_ROWS}",
+                about=_PAGE_ROWS,
             )
             if not page.num_rows:
                 break
@@ -188,7 +189,7 @@ class SQLiteSession(Session):
         refused = self._insert(info, values)
         rows = np.flatnonzero(Written(Existing(np.empty(0), values, values), None, refused).landed(values.num_rows))
         if keyless:
-            found = self._rows(info).since(self._write.settled(), last)
+            found = self._rows(info).since(self._write.settled(), last, len(rows))
         else:
             found = self.fetch(info, values.select(list(key)).take(pa.array(rows)), fresh=True)
         if not keyless and len(dropped := np.setdiff1d(np.arange(len(rows)), found.positions)):

@@ -174,8 +174,8 @@ class RemoteLink(Link):
         said, _ = self._worker.ask(self.path, ["run_each", sql, one_change], bound)
         return {int(row): reason for row, reason in said}
 
-    def query(self, sql: str, bound: pa.Table | None = None) -> pa.Table:
-        found = self._worker.ask(self.path, ["query", sql], bound)[1]
+    def query(self, sql: str, bound: pa.Table | None = None, about: int = 0) -> pa.Table:
+        found = self._worker.ask(self.path, ["query", sql, about], bound)[1]
         assert found is not None
         return found
 
@@ -194,7 +194,7 @@ def _do(link: Link | None, words: list[Any], table: pa.Table | None) -> tuple[Li
         assert table is not None
         return link, list(link.run_each(said[0], table, said[1]).items()), None
     elif what == "query":
-        return link, None, link.query(said[0], table)
+        return link, None, link.query(said[0], table, said[1])
     elif what == "close":
         link.close()
         return None, None, None

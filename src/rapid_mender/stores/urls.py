@@ -93,6 +93,18 @@ class Address:
         return f"{self.scheme}://{login}{self.hosts}{'/' if self.database else ''}{quote(self.database, safe='')}"
 
 
+def with_variable(url: str, name: str) -> str:
+    """The URL of a database server with ${name} for its password, if it has one; and $${ for ${ elsewhere."""
+    address, variable = Address.of_url(url), f"${{{name}}}"
+    query = [(n, None if _SECRET.match(f"?{n}=") else v) for n, v in address.query]
+    listed = "&".join(f"{quote(n)}={variable if v is None else quote(v, safe='')}" for n, v in query)
+    shown = address.spelled(False).replace("${", "$${")
+    if address.password is not None:
+        login, _, rest = shown.rpartition(":***@")
+        shown = f"{login}:{variable}@{rest}"
+    return f"{shown}?{listed}" if listed else shown
+
+
 def open_store(store: str | Store) -> Store:
     """The store that a URL, a path or what `as_store` knows names; a Store is given back as it is."""
     store = as_store(store)
