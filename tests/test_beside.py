@@ -134,11 +134,11 @@ def test_connections_that_stay_open_and_code_that_opens_the_file(tmp_path: Path)
 
 
 def _hasty(store: rm.SQLiteStore, job: rm.Job) -> None:
-    patience, sqlite._PATIENCE = sqlite._PATIENCE, 100
+    patience, sqlite._READS = sqlite._READS, 100
     try:
         rm.merge(job.model_copy(update={"store": store}), [{"id": 1, "v": 2}])
     finally:
-        sqlite._PATIENCE = patience
+        sqlite._READS = patience
 
 
 def _query(path: Path, sql: str) -> Iterator[pa.Table]:
@@ -178,8 +178,8 @@ def test_a_thousand_calls_leave_no_file_open(apart: bool, tmp_path: Path) -> Non
     path, damaged = register(tmp_path / "r.db", 10), tmp_path / "damaged.db"
     damaged.write_bytes(b"SQLite format 3\0" + b"x" * 5000)
     before = len(os.listdir("/proc/self/fd"))
-    good, bad = (rm.Job(store=rm.SQLiteStore(one, apart=apart), table="t", key="id") for one in (path, damaged))
-    patience, sqlite._PATIENCE = sqlite._PATIENCE, 1
+    good, bad = (rm.Job(store=rm.SQLiteStore(one, apart=apart, patience=0), table="t", key="id") for one in (path, damaged))
+    patience, sqlite._READS = sqlite._READS, 1
     try:
         for n in range(100):
             rm.preview(good, [{"id": 1, "v": n}])
@@ -199,7 +199,7 @@ def test_a_thousand_calls_leave_no_file_open(apart: bool, tmp_path: Path) -> Non
                     call()
         holder.communicate(b"")
     finally:
-        sqlite._PATIENCE = patience
+        sqlite._READS = patience
     assert (_open(path), _open(damaged)) == (0, 0)
     assert len(os.listdir("/proc/self/fd")) <= before + 8
     assert rm.merge(good, [{"id": 1, "v": 3}]).counts["update"] == 1

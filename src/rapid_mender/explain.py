@@ -50,6 +50,11 @@ class Compared:
     verdict: str
     changed: bool
 
+    @property
+    def sent(self) -> bool:
+        """Whether the record brought a value for the column."""
+        return not self.verdict.startswith(("not sent", "takes", "previous"))
+
 
 @dataclass
 class Explained:

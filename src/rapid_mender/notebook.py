@@ -53,7 +53,8 @@ def _counts(result: Result) -> str:
     for name, count in result.counts.items():
         share = count / every if every else 0.0
         bar = f'<div style="background:{_COLOURS[name]};height:0.7em;width:{share * 20:.2f}em;margin-top:0.3em"></div>'
-        rows.append([_Styled(name, _COLOURS[name]), f"{count:,}", f"{share:.1%}", _Html(bar)])
+        colour = _COLOURS[name if count else "skip"]
+        rows.append([_Styled(name, colour), f"{count:,}", f"{share:.1%}", _Html(bar)])
     return _table(["decision", "records", "share", ""], rows, right=["records", "share"])
 
 
@@ -66,7 +67,8 @@ def _samples(result: Result) -> str:
         if one.decision == "insert":
             differs = [f"{name}: {shown(new)}" for name, _, new, _ in one.cells if name not in one.key]
         row = "" if one.row is None else f"{one.row}"
-        rows.append([row, _Styled(one.decision, _COLOURS[one.decision]), key, "; ".join(differs), one.reason])
+        values = _Html("; ".join(map(_whole, differs)))
+        rows.append([row, _Styled(one.decision, _COLOURS[one.decision]), _Html(_whole(key)), values, one.reason])
     return _table([result.unit, "decision", "key", "values", "reason"], rows, right=[result.unit])
 
 
@@ -89,7 +91,7 @@ def _record(one: Explained, found: Explanation) -> Iterable[str]:
     if one.compared:
         old = [shown(cell.existing) if found.existing else "no row" for cell in one.compared]
         rows = [
-            [cell.column, before, "≠" if cell.changed else "", shown(cell.incoming), cell.verdict]
+            [cell.column, before, "≠" if cell.changed else "", shown(cell.incoming) if cell.sent else "", cell.verdict]
             for cell, before in zip(one.compared, old, strict=True)
         ]
         yield _table(["column", "existing", "", "incoming", "verdict"], rows)
@@ -125,6 +127,11 @@ class _Styled(str):
 
 def _text(value: str) -> str:
     return escape(visible(value))
+
+
+def _whole(value: str) -> str:
+    """A text that stays on one line."""
+    return f'<span style="white-space:nowrap">{_text(value)}</span>'
 
 
 def _cell(value: Any) -> str:

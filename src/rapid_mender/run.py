@@ -36,7 +36,7 @@ from .recorder import Recorder
 from .rejects import RejectsFile, check_rejects_path, keep_rejects
 from .result import Result, decisions_schema
 from .retries import MOST, pause, remember
-from .stores.base import Conflict, Forbidden, Session, Store
+from .stores.base import Conflict, Forbidden, Session, Store, Unreachable
 from .stores.urls import opened
 from .writing import Pending, Writer, settle
 
@@ -196,8 +196,8 @@ class Run:
             self._tell_all(error)
         if isinstance(error, Error):
             error.wrote = error.wrote or partly
-        elif not partly:  # somebody interrupts: that is to be the end at once
-            return
+        if not partly and not (isinstance(error, Error) and not isinstance(error, Unreachable)):
+            return  # somebody interrupts, or nothing can be noted: that is to be the end at once
         keeps = past_limit and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
         with nullcontext() if keeps else suppress(Error):
             self._note_stop(str(error), bool(keeps))

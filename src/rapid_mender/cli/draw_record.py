@@ -44,8 +44,7 @@ def _record(one: Explained, found: Explanation) -> None:
         for cell in one.compared:
             style = f"bold {STYLES['update']}" if cell.changed else ""
             old = Text(shown(cell.existing) if found.existing else "no row", "dim")
-            sent = not cell.verdict.startswith(("not sent", "takes", "previous"))
-            new = Text(shown(cell.incoming), style) if sent else Text("", "dim")
+            new = Text(shown(cell.incoming), style) if cell.sent else Text("", "dim")
             table.add_row(cell.column, old, "≠" if cell.changed else "", new, Text(cell.verdict, style or "dim"))
         console.print(table)
     if one.rules:

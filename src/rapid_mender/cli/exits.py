@@ -34,7 +34,12 @@ def output() -> Iterator[None]:
         why = "interrupted" if isinstance(error, KeyboardInterrupt) else error
         with suppress(OSError, ValueError):
             _say(f"it is done, but what was done could not be shown: {why}.")
-        # what is still in the buffer would fail once more at the end
+        _forget_output()
+
+
+def _forget_output() -> None:
+    """Drop what is still in the buffer of the output: it would fail once more at the end."""
+    with suppress(OSError, ValueError):
         os.dup2(os.open(os.devnull, os.O_WRONLY), sys.stdout.fileno())
 
 
@@ -46,6 +51,7 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
     after = " Nothing was written." if writes else ""
     try:
         yield
+        sys.stdout.flush()
     except JobError as error:
         _say(f"{error}.{after}")
         raise typer.Exit(WRONG_USAGE) from None
@@ -58,6 +64,14 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
         _say(f"{'terminated' if done else 'interrupted'}{undone}.")
         raise typer.Exit(TERMINATED if done else INTERRUPTED) from None
     except BrokenPipeError:
+        _forget_output()
+        raise typer.Exit(STOPPED) from None
+    except OSError as error:
+        if error.filename is not None:
+            raise
+        with suppress(OSError, ValueError):
+            _say(f"what was found could not be shown: {error}.")
+        _forget_output()
         raise typer.Exit(STOPPED) from None
 
 

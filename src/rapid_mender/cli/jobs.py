@@ -7,7 +7,8 @@ from typing import Annotated
 
 import typer
 
-from .exits import WRONG_USAGE, errors_in_words
+from ..spelling import visible
+from .exits import WRONG_USAGE, errors_in_words, output
 from .options import AsJson, Batch, JobFile, Names, OtherStore, load
 
 
@@ -43,11 +44,12 @@ def draft(
                 file.write(text)
         except (OSError, ValueError) as error:  # letters that no file in UTF-8 has
             raise JobError(f"{path} cannot be written: {error}") from error
+    with output():
         if json:
             draw.json({"path": path, "text": text})
         else:
-            print(text)
-            print(f"This is in {path}. Look it over, then: rmend check {path}")
+            print(visible(text, lines=True))
+            print(visible(f"This is in {path}. Look it over, then: rmend check {path}"))
 
 
 def check(

@@ -57,6 +57,10 @@ class Forbidden(StoreError):
     """The user lacks a right."""
 
 
+class Unreachable(StoreError):
+    """The store is locked by somebody, or the connection to it is gone: it is of no use to ask again at once."""
+
+
 class Conflict(StoreError):
     """Another program wrote at the same time; all of the transaction is to be done again."""
 

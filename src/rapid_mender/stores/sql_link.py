@@ -13,7 +13,7 @@ import pyarrow as pa
 from ..core.names import fitted
 from ..core.schema import Column, TableInfo
 from ..errors import StoreError
-from .base import Refused
+from .base import Refused, Unreachable
 
 _T = TypeVar("_T")
 _SPLIT = 8  # parts that a refused statement is divided into
@@ -23,7 +23,7 @@ PAGE_ROWS = 1 << 17
 """So many rows of a table or a query are read at once."""
 
 
-class Lost(StoreError):
+class Lost(Unreachable):
     """The connection is gone."""
 
 

@@ -15,7 +15,7 @@ import pyarrow as pa
 
 from ..errors import StoreError
 from .adbc import AdbcLink
-from .base import Refused
+from .base import Refused, Unreachable
 
 _AT_ONCE = "adbc.sqlite.query.batch_rows"
 _LEAST, _MOST = 1 << 16, 1 << 30
@@ -40,7 +40,7 @@ _open_links: Counter[tuple[int, int]] = Counter()  # by device and file number
 _counting = threading.Lock()
 
 
-class Locked(StoreError):
+class Locked(Unreachable):
     """Another connection has the file to itself."""
 
 

@@ -36,6 +36,8 @@ def without_password(url: str) -> str:
     match = _PLACE.fullmatch(shown)
     if match and "@" not in match[2] and not _HOSTS.fullmatch(match[2]):  # what should be a port is a password
         return f"{match[1]}{match[2].partition(':')[0]}:***"
+    if "://" not in shown and ":***@" not in shown and ":" in shown:
+        return f"{shown.partition(':')[0]}:***"
     return shown
 
 
