@@ -231,7 +231,7 @@ def batches(found: pa.Table, store: str, of: str | None) -> None:
     if not found.num_rows:
         console.print(f"No batch was merged into {f'{of} in ' if of else ''}{store} yet.")
         return
-    counts = ("inserted", "updated", "deleted", "skipped", "rejected")
+    counts = dict(zip(("inserted", "updated", "deleted", "skipped", "rejected"), STYLES.values(), strict=True))
     table = Rows(
         "batch",
         "table",
@@ -245,13 +245,21 @@ def batches(found: pa.Table, store: str, of: str | None) -> None:
     )
     for row in found.to_pylist():
         took = (row["finished_at"] - row["started_at"]).total_seconds() if row["finished_at"] else None
-        missing = f", {row['unrecorded']:,} unrecorded" if row.get("unrecorded") else ""
         table.add_row(
             str(row["batch_no"]), row["table_name"], row["job"] or "", row["actor"] or "",
             f"{row['started_at']:%Y-%m-%d %H:%M:%S}", "" if took is None else f"{took:.2f} s",
-            *(f"{row[name] or 0:,}" for name in counts), row["status"] + missing,
+            *(Text(f"{row[name] or 0:,}", style if row[name] else "dim") for name, style in counts.items()),
+            _status(row),
         )  # fmt: skip
     console.print(table)
+
+
+def _status(row: dict[str, Any]) -> Text:
+    """How a run ended; why, if it was stopped."""
+    text = row["status"] + (f", {row['unrecorded']:,} unrecorded" if row["unrecorded"] else "")
+    if why := json_lib.loads(row["figures"] or "{}").get("stopped"):
+        text = f"{text}: {why.partition(';')[0]}"
+    return Text(text, "" if row["status"] == "done" else STYLES["reject"])
 
 
 def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
