@@ -9,7 +9,6 @@ import json
 import logging
 import os
 import random
-import re
 import signal
 import sqlite3
 import subprocess
@@ -327,31 +326,6 @@ def test_a_wait_is_told_and_a_sigterm_ends_it(kind: str, tmp_path: Path) -> None
                 assert time.perf_counter() - began < 3
                 assert merging.returncode == 143
         assert found(url, "SELECT v FROM t") == [(1,)]
-
-
-@pytest.mark.parametrize(("kind", "user", "login"), [("postgresql", '"rmend a b"', "rmend%20a%20b"), ("mariadb", "'rmend a b'@'%'", "rmend%20a%20b")])
-def test_every_right_that_is_lacking_is_told_at_once(kind: str, user: str, login: str) -> None:
-    with servers.database(kind) as database:
-        database.run("CREATE TABLE t (id int PRIMARY KEY, v int)")
-        if kind == "postgresql":
-            name = database.url.rpartition("/")[2].partition("?")[0]
-            with suppress(rm.StoreError):
-                database.run(f"CREATE ROLE {user} LOGIN")
-            database.run(f'REVOKE TEMPORARY ON DATABASE "{name}" FROM public', f"GRANT SELECT ON t TO {user}")
-        else:
-            database.run(f"CREATE OR REPLACE USER {user}", f"GRANT SELECT ON t TO {user}")
-        url = re.sub("//[^@/]*@", f"//{login}@", database.url)
-        job = rm.Job(store=url, table="t", key="id", missing="delete", rejects={"table": "bad"})
-        told = rm.check(job, [{"id": 1}]).warnings[-1]
-        grants = told.partition("will stop: ")[2].split("; ")
-        assert len(grants) >= 3
-        with pytest.raises(rm.StoreError) as caught:
-            rm.merge(job, [{"id": 1}])
-        assert all(grant in str(caught.value) for grant in grants)
-        database.run(*grants)
-        assert rm.merge(job, [{"id": 1, "v": 2}, {"id": 2, "v": "x"}]).counts["reject"] == 1
-        assert not any("lacks rights" in one for one in rm.check(job, [{"id": 1}]).warnings)
-        database.run(f"DROP OWNED BY {user}" if kind == "postgresql" else f"DROP USER {user}")
 
 
 # -- what is shown and logged -------------------------------------------------------------------------------------

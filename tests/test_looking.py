@@ -145,7 +145,8 @@ def test_check_reads_no_iterator_and_describes_every_option() -> None:
     said = " ".join(rm.check(job, batches).sentences)
     for words in (
         "takes the last record", "for which n > 0 are moved to gone", "tolerance = 1, is no reason to write, is written on inserts only, "
-        "leaves its old value in old", "more than rejects 3 or deletes 5 %", "Commits after every 10 records", "in the table bad", "Keeps no history",
+        "leaves its old value in old",
+        "when more than 3 rejects or 5 % of the rows are to be deleted", "Commits after every 10 records", "in the table bad", "Keeps no history",
     ):  # fmt: skip
         assert words in said, words
     assert len(list(batches)) == 1, "it is still there to be merged"

@@ -29,6 +29,14 @@ _GRANTS = (
 _NO_LOGIN = re.compile(
     r'authentication failed|^role ".*" does not exist$|no pg_hba.conf entry|is not permitted to log in'
 )
+_MENDS = (
+    ("53100", "free some room on the server's disk and run again"),
+    ("No space left on device", "free some room on the server's disk and run again"),
+    ("53200", "the server has too little memory; lower its work_mem, or set commit_every"),
+    ("53300", "raise max_connections, or merge when fewer programs are connected"),
+    ("too many clients", "raise max_connections, or merge when fewer programs are connected"),
+    ("remaining connection slots", "raise max_connections, or merge when fewer programs are connected"),
+)
 _GONE = (
     "server closed the connection", "no connection to the server", "terminating connection", "connection to server",
     "could not connect", "Connection refused", "SSL SYSCALL", "bad connection",
@@ -71,6 +79,9 @@ def _in_words(where: str, error: Any, verb: str) -> StoreError:
     if state == "57014" or what.startswith("canceling statement"):
         mend = "raise statement_timeout in the store URL, or set commit_every"
         return StoreError(f"{where}: {what}; the run was undone; {mend}")
+    for sign, mend in _MENDS:
+        if state == sign or sign in what:
+            return StoreError(f"{where}: {what}; {mend}")
     if match := re.fullmatch(r'database "(.*)" does not exist', what):
         return StoreError(f"{where}: there is no database {match[1]!r}; check its name in the store URL, or create it")
     if "could not translate host name" in what:

@@ -46,7 +46,8 @@ class PostgreSQLLink(SQLLink):
         settings = dict(_SETTINGS)
         if statement_timeout is not None:
             settings["statement_timeout"] = str(int(statement_timeout * 1000))
-        named = "coalesce(nullif(pg_catalog.current_setting('application_name'), ''), 'rmend')"
+        given = "pg_catalog.current_setting('application_name')"
+        named = f"CASE WHEN {given} {op('=')} '' THEN 'rmend' ELSE {given} END"
         calls = ", ".join(_setting(name, value) for name, value in settings.items())
         told = [
             Pick("pg_catalog.current_setting('server_encoding')", "encoding", pa.string()),
