@@ -30,7 +30,7 @@ def look_at_our_tables(session: Session, plan: Plan) -> None:
     if grants := missing_grants(session, plan):
         plan.warn(f"this user lacks rights, and a merge that needs them will stop: {'; '.join(grants)}")
     _needs_undo(plan, session.find_own(BATCHES_TABLE, owner=info.owner))
-    for name, sequence in info.behind:
+    for name, sequence in session.behind(info):
         plan.warn(
             f"{name}: where records bring values of their own, {sequence} stays behind, as this user may not set it, "
             f"and a row that takes its value from there may be refused: GRANT UPDATE ON SEQUENCE {sequence}"

@@ -95,7 +95,7 @@ class Recorder:
 
     def _numbered(self, values: pa.Table) -> Existing:
         """Insert the batch's row. The database numbers it, unless it did so before, or its counter is behind."""
-        for number in (None if self._made else self.number, None, 0):
+        for number in (self._after_history() if self._made else self.number, None, 0):
             if number == 0:
                 number = self.session.last(BATCHES_TABLE, "batch_no") + 1
             told = [] if number is None else [("batch_no", pa.array([number], pa.int64()))]
@@ -105,6 +105,12 @@ class Recorder:
             if not refused:
                 return written.stored
         raise StoreError(f"{self.session.where}: {BATCHES_TABLE} does not take the batch's row: {refused[0]}")
+
+    def _after_history(self) -> int | None:
+        """A number that the table's history has not, where it is older than the batches: somebody removed these."""
+        found = self.session.find_own(self._shape.name, self.info)
+        last = self.session.last(found.name, "batch_no") if found is not None and is_history(found) else 0
+        return last + 1 if last else None
 
     @property
     def to_keep(self) -> int | None:

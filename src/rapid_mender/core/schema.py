@@ -106,8 +106,6 @@ class TableInfo:
     """To whom the table belongs, where the database says so."""
     rights: frozenset[str] | None = field(default=None, compare=False)
     """Which of select, insert, update and delete the user may do, where the database says so."""
-    behind: tuple[tuple[str, str], ...] = field(default=(), compare=False)
-    """Columns, each with what counts for it, where that stays behind if rows bring values of their own."""
 
     def __hash__(self) -> int:
         return hash((self.name, len(self.columns)))

@@ -237,6 +237,10 @@ class Session(ABC):
         """How many rows of a table others than those that were sent have changed in this transaction, by triggers."""
         return 0
 
+    def behind(self, info: TableInfo) -> list[tuple[str, str]]:
+        """Columns, each with what counts for it, where that stays behind if rows bring values of their own."""
+        return []
+
     @abstractmethod
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         """Add nullable columns to a table."""

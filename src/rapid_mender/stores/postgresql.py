@@ -160,6 +160,7 @@ class PostgreSQLSession(SQLSession):
         self._beside = 0
         self._scans = 0
         self._brought: list[_Brought] = []
+        self._counted: dict[TableInfo, list[dict[str, Any]]] = {}
 
     def close(self) -> None:
         super().close()
@@ -197,20 +198,32 @@ class PostgreSQLSession(SQLSession):
         return self._reader or super()._asking()
 
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
-        sequences = self._described(info).extra["sequences"]
-        if not sequences.keys() <= set(values.column_names):  # values are to be made
+        mine = {column.name for column in info.columns if column.has_default}
+        if self._brought and not mine <= set(values.column_names):  # values are to be made
             self._bring_up()
         written = super().insert(info, values, key)
-        for name, (sequence, most) in sequences.items():
-            if name in values.column_names:
-                self._brought.append(_Brought(sequence, most, one_array(values[name]), written))
+        for one in self._sequences(info) if mine & set(values.column_names) else ():
+            if one["may"] and one["column"] in values.column_names:
+                self._brought.append(_Brought(one["oid"], one["most"], one_array(values[one["column"]]), written))
         return written
+
+    def _sequences(self, info: TableInfo) -> list[dict[str, Any]]:
+        """What counts for the columns of a table."""
+        if info not in self._counted:
+            link: PostgreSQLLink = self._write.settled()
+            self._counted[info] = link.sequences(int(self._described(info).info.identity))
+        return self._counted[info]
+
+    def behind(self, info: TableInfo) -> list[tuple[str, str]]:
+        return [(one["column"], one["name"]) for one in self._sequences(info) if not one["may"]]
 
     def _bring_up(self) -> None:
         """Bring sequences up to the values that rows brought of their own, so that none is made twice.
 
         What a sequence has counted stays so if the transaction is undone.
         """
+        if not self._brought:
+            return
         highest: dict[tuple[int, int], int] = {}
         for one in self._brought:
             values = one.values

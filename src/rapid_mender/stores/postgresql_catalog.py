@@ -62,17 +62,7 @@ SELECT json_build_object(
           JOIN pg_amop m ON m.amopfamily = k.opcfamily AND m.amopstrategy = 3
             AND m.amoplefttype = k.opcintype AND m.amoprighttype = k.opcintype
           JOIN pg_operator o ON o.oid = m.amopopr JOIN pg_namespace s ON s.oid = o.oprnamespace
-          WHERE k.opcdefault AND k.opcintype = coalesce(b.oid, t.oid)) END,
-      'sequence', CASE WHEN a.atthasdef OR a.attidentity <> '' THEN (
-          SELECT json_build_object('oid', q.oid, 'most', s.seqmax, 'may', has_sequence_privilege(q.oid, 'UPDATE'),
-            'name', quote_ident(m.nspname) || '.' || quote_ident(q.relname))
-          FROM pg_class q JOIN pg_sequence s ON s.seqrelid = q.oid JOIN pg_namespace m ON m.oid = q.relnamespace
-          WHERE s.seqincrement > 0 AND q.oid = coalesce(
-            (SELECT d.objid FROM pg_depend d WHERE d.refobjid = c.oid AND d.refobjsubid = a.attnum
-              AND d.deptype = 'i' AND a.attidentity <> '' ORDER BY 1 LIMIT 1),
-            (SELECT d.refobjid FROM pg_attrdef f JOIN pg_depend d ON d.objid = f.oid
-              JOIN pg_sequence u ON u.seqrelid = d.refobjid
-              WHERE f.adrelid = c.oid AND f.adnum = a.attnum ORDER BY 1 LIMIT 1))) END
+          WHERE k.opcdefault AND k.opcintype = coalesce(b.oid, t.oid)) END
     ) ORDER BY a.attnum)
     FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid LEFT JOIN pg_type b ON b.oid = t.typbasetype
     LEFT JOIN pg_collation l ON l.oid = a.attcollation
@@ -144,3 +134,16 @@ JOIN pg_catalog.pg_stat_activity a ON a.pid OPERATOR(pg_catalog.=) b.pid
 WHERE w.pid OPERATOR(pg_catalog.=) {} ORDER BY a.pid LIMIT 3"""
 """For whom a process waits: what they are called, since when they are at work, and whether it is a turn that is waited
 for."""
+
+SEQUENCES = catalog_sql("""
+SELECT a.attname::text AS column, q.oid::int8 AS oid, s.seqmax AS most,
+  has_sequence_privilege(q.oid, 'UPDATE') AS may,
+  quote_ident(m.nspname::text) || '.' || quote_ident(q.relname::text) AS name
+FROM pg_attribute a JOIN pg_depend d ON d.refclassid = 'pg_catalog.pg_class'::regclass
+  AND (d.refobjid = a.attrelid AND d.refobjsubid = a.attnum AND d.deptype = 'i' AND a.attidentity <> '')
+  OR (d.classid = 'pg_catalog.pg_attrdef'::regclass AND d.objid = (
+    SELECT f.oid FROM pg_attrdef f WHERE f.adrelid = a.attrelid AND f.adnum = a.attnum))
+JOIN pg_class q ON q.oid = CASE WHEN a.attidentity <> '' THEN d.objid ELSE d.refobjid END
+JOIN pg_sequence s ON s.seqrelid = q.oid JOIN pg_namespace m ON m.oid = q.relnamespace
+WHERE a.attrelid = {} AND s.seqincrement > 0""")
+"""What counts for the columns of a table, and whether the user may set it."""

@@ -13,7 +13,7 @@ from ..core.cast import plain
 from ..core.schema import Column
 from ..errors import StoreError
 from .adbc import AdbcLink
-from .postgresql_catalog import HIDDEN, NAMES, QUESTIONS, WAITS, op
+from .postgresql_catalog import HIDDEN, NAMES, QUESTIONS, SEQUENCES, WAITS, op
 from .postgresql_errors import translated
 from .postgresql_tables import declare, described, numeric_type, spellings
 from .sql_link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink
@@ -157,6 +157,11 @@ class PostgreSQLLink(SQLLink):
                     self._described[name, place] = text, described(text)
                 return self._described[name, place][1]
         return None
+
+    def sequences(self, table: int) -> list[dict[str, Any]]:
+        """What counts for the columns of a table, by its number in the catalogue."""
+        with translated(self.where):
+            return list(self._adbc.query(SEQUENCES.format(table)).to_pylist())
 
     def schema_that_hides(self, name: str) -> str | None:
         """A schema that has a table of a name, but which the user may not use."""

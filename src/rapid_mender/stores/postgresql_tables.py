@@ -62,7 +62,6 @@ def described(found: str) -> Described:
     locators: tuple[Locator, ...] = ()
     if not view:
         locators = (_BY_PLACE, _BY_PART) if one["kind"] == "p" or one["children"] else (_BY_PLACE,)
-    numbered = {row["name"]: row["sequence"] for row in one["columns"] or () if row["sequence"]}
     info = TableInfo(
         name,
         tuple(columns),
@@ -78,7 +77,6 @@ def described(found: str) -> Described:
         f"{one['oid']}",
         owner=one["owner"],
         rights=frozenset(name for name, may in one["rights"].items() if may),
-        behind=tuple((name, found["name"]) for name, found in numbered.items() if not found["may"]),
     )
     always = any(row["identity"] == "a" for row in one["columns"] or ())
     return Described(
@@ -96,7 +94,6 @@ def described(found: str) -> Described:
             "unique": by_name,
             "after": any(trigger["after"] for trigger in one["triggers"] or ()),
             "late": any(trigger["late"] for trigger in one["triggers"] or ()),
-            "sequences": {name: (found["oid"], found["most"]) for name, found in numbered.items() if found["may"]},
         },
     )
 
