@@ -3,7 +3,6 @@
 
 from __future__ import annotations
 
-import copy
 import gzip
 import json
 import logging
@@ -363,27 +362,21 @@ def test_a_notebook_and_the_log_show_no_value_as_anything_else(caplog: pytest.Lo
 
 
 @pytest.mark.parametrize(
-    "words",
-    [
-        ["check", "j.toml"],
-        ["preview", "j.toml"],
-        ["explain", "j.toml", "--key", "id=1"],
-        ["merge", "j.toml"],
-        ["batches", "j.toml"],
-        ["history", "j.toml"],
-        ["draft", "sqlite:///x.db", "t", "b.csv"],
-    ],
+    "command",
+    ["check j.toml", "preview j.toml", "explain j.toml --key id=1", "merge j.toml", "batches j.toml", "history j.toml", "draft sqlite:///x.db t b.csv"],
 )
 @pytest.mark.parametrize("form", [[], ["--json"]])
-def test_an_output_that_fails_ends_in_one_sentence(words: list[str], form: list[str], tmp_path: Path) -> None:
+def test_an_output_that_fails_ends_in_one_sentence(command: str, form: list[str], tmp_path: Path) -> None:
     """And after work that is done it does not change the exit code."""
     with closing(sqlite3.connect(tmp_path / "x.db")) as register:
         register.execute("CREATE TABLE t (id integer PRIMARY KEY, a text)")
     (tmp_path / "j.toml").write_text("store = 'sqlite:///x.db'\ntable = 't'\nkey = 'id'\nincoming = 'b.csv'\n")
     (tmp_path / "b.csv").write_text("id,a\n1,x\n")
     with open("/dev/full", "w") as full:
-        done = subprocess.run([sys.executable, "-m", "rapid_mender", *words, *form], cwd=tmp_path, stdout=full, stderr=subprocess.PIPE, text=True, check=False)
-    assert done.returncode == (0 if words[0] in ("merge", "draft") else 1)
+        done = subprocess.run(
+            [sys.executable, "-m", "rapid_mender", *command.split(), *form], cwd=tmp_path, stdout=full, stderr=subprocess.PIPE, text=True, check=False
+        )
+    assert done.returncode == (0 if command.startswith(("merge", "draft")) else 1)
     assert (done.stderr.count("\n"), "could not be shown" in done.stderr) == (1, True), done.stderr
 
 
@@ -395,7 +388,7 @@ def test_calls_leave_no_handle_and_no_thread(kind: str, tmp_path: Path) -> None:
     (tmp_path / "b.csv").write_text("id,v\n1,2\nx,3\n")
     with table(kind, tmp_path, "CREATE TABLE t (id int PRIMARY KEY, v int)", "INSERT INTO t VALUES (1, 1)") as (url, _):
         job = rm.Job(store=url, table="t", key="id")
-        limited = copy.copy(job).model_copy(update={"max_rejects": rm.Job(store=url, table="t", key="id", max_rejects=0).max_rejects})
+        limited = rm.Job(store=url, table="t", key="id", max_rejects=0)
 
         def stopped() -> None:
             with pytest.raises(rm.LimitError):
