@@ -14,7 +14,7 @@ from typing import Any
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
-from rapid_mender.stores import company
+from rapid_mender.stores.sqlite import company
 
 from . import servers
 

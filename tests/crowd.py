@@ -19,8 +19,8 @@ from typing import Any
 import pyarrow as pa
 
 import rapid_mender as rm
-from rapid_mender.stores.base import Conflict
-from rapid_mender.stores.sql_link import Pick
+from rapid_mender.stores.contract import Conflict
+from rapid_mender.stores.sql.link import Pick
 from rapid_mender.stores.urls import open_store
 
 from . import servers

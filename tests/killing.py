@@ -21,7 +21,7 @@ import pyarrow as pa
 import pyarrow.csv as pcsv
 
 import rapid_mender as rm
-from rapid_mender.core import changes
+from rapid_mender.changes import algebra as changes
 from rapid_mender.core.schema import Column, TableInfo
 from rapid_mender.stores.urls import open_store
 

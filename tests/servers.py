@@ -21,7 +21,7 @@ from pathlib import Path
 from typing import Any
 
 import rapid_mender as rm
-from rapid_mender.stores.base import Store
+from rapid_mender.stores.contract import Store
 from rapid_mender.stores.urls import open_store
 
 _RUNNING = {

@@ -18,8 +18,8 @@ import pyarrow as pa
 
 import rapid_mender as rm
 from rapid_mender.core.schema import Column, TableInfo
-from rapid_mender.stores.base import Store
-from rapid_mender.stores.sql_text import name_sql
+from rapid_mender.stores.contract import Store
+from rapid_mender.stores.sql.text import name_sql
 from rapid_mender.stores.urls import open_store
 
 from . import servers

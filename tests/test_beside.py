@@ -17,7 +17,8 @@ import pyarrow as pa
 import pytest
 
 import rapid_mender as rm
-from rapid_mender.stores import sqlite, sqlite_worker
+from rapid_mender.stores.sqlite import store as sqlite
+from rapid_mender.stores.sqlite import worker as sqlite_worker
 
 from . import servers
 

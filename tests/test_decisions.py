@@ -12,7 +12,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rapid_mender as rm
-from rapid_mender.core import changes
+from rapid_mender.changes import algebra as changes
 from rapid_mender.core.schema import Column, TableInfo
 
 from . import reference

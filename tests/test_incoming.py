@@ -130,7 +130,7 @@ def test_rows_of_a_query(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> Non
     connection.commit()
     connection.close()
     url = f"sqlite:///{tmp_path}/from.db"
-    monkeypatch.setattr("rapid_mender.stores.sqlite_session._PAGE_ROWS", 100)
+    monkeypatch.setattr("rapid_mender.stores.sqlite.session._PAGE_ROWS", 100)
     query = rm.Query(url, 'SELECT id, "n o" AS note, day, b FROM src; -- all')
     with pytest.raises(rm.IncomingError, match="syntax error"):
         rm.merge(rm.Job(store=url, table="t", key="id"), query)

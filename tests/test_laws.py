@@ -15,8 +15,8 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rapid_mender as rm
-from rapid_mender.core import changes
-from rapid_mender.stores.base import Session
+from rapid_mender.changes import algebra as changes
+from rapid_mender.stores.contract import Session
 from rapid_mender.stores.urls import open_store
 
 from . import reference

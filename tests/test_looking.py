@@ -16,7 +16,7 @@ from hypothesis import strategies as st
 
 import rapid_mender as rm
 from rapid_mender.core.compare import Likeness, alike
-from rapid_mender.draft import pair_names
+from rapid_mender.jobs.draft import pair_names
 
 from .stores import STORES, TABLE
 from .test_decisions import SCHEMA, Case, _with_archive

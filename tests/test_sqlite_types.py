@@ -13,7 +13,7 @@ import pyarrow as pa
 import pytest
 
 import rapid_mender as rm
-from rapid_mender.stores.sqlite_types import column_type
+from rapid_mender.stores.sqlite.types import column_type
 from rapid_mender.stores.urls import open_store
 
 # what people declare: the type, its Arrow type, and texts for it; the second column of texts is what SQLite then holds

@@ -3,39 +3,36 @@
 from __future__ import annotations
 
 import logging
-import sys
-from types import ModuleType
 from typing import TYPE_CHECKING, Any
 
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from .check import Checked, check
-    from .draft import draft
+    from .changes.query import batches, history
     from .errors import Error, IncomingError, JobError, LimitError, StoreError
-    from .explain import Explanation, explain
-    from .history import batches, history
     from .incoming.query import Query
-    from .job import ColumnOptions, Incoming, Job, Rule
-    from .result import Result, Sample
-    from .run import merge, preview
-    from .stores.mariadb import MariaDBStore
+    from .jobs.check import Checked, check
+    from .jobs.draft import draft
+    from .jobs.job import ColumnOptions, Incoming, Job, Rule
+    from .merging.explain import Explanation, explain
+    from .merging.result import Result, Sample
+    from .merging.run import merge, preview
+    from .stores.mariadb.store import MariaDBStore
     from .stores.memory import MemoryStore
-    from .stores.postgresql import PostgreSQLStore
-    from .stores.sqlite import SQLiteStore
+    from .stores.postgresql.store import PostgreSQLStore
+    from .stores.sqlite.store import SQLiteStore
 
 _PLACES = {
     "Error": "errors", "IncomingError": "errors", "JobError": "errors", "LimitError": "errors", "StoreError": "errors",
-    "batches": "history", "history": "history",
-    "ColumnOptions": "job", "Incoming": "job", "Job": "job", "Rule": "job",
+    "batches": "changes.query", "history": "changes.query",
+    "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job",
+    "Checked": "jobs.check", "check": "jobs.check", "draft": "jobs.draft",
     "Query": "incoming.query",
-    "Checked": "check", "check": "check",
-    "draft": "draft",
-    "Explanation": "explain", "explain": "explain",
-    "Result": "result", "Sample": "result",
-    "merge": "run", "preview": "run",
-    "MariaDBStore": "stores.mariadb", "MemoryStore": "stores.memory", "PostgreSQLStore": "stores.postgresql",
-    "SQLiteStore": "stores.sqlite",
+    "Explanation": "merging.explain", "explain": "merging.explain",
+    "Result": "merging.result", "Sample": "merging.result",
+    "merge": "merging.run", "preview": "merging.run",
+    "MariaDBStore": "stores.mariadb.store", "MemoryStore": "stores.memory",
+    "PostgreSQLStore": "stores.postgresql.store", "SQLiteStore": "stores.sqlite.store",
 }  # fmt: skip
 
 __all__ = [
@@ -61,13 +58,3 @@ def __dir__() -> list[str]:
 
 
 logging.getLogger(__name__).addHandler(logging.NullHandler())
-
-
-class _Package(ModuleType):
-    def __setattr__(self, name: str, value: Any) -> None:
-        """Importing the submodule `history` must not put it where the function `history` is."""
-        if not (name in _PLACES and isinstance(value, ModuleType)):
-            super().__setattr__(name, value)
-
-
-sys.modules[__name__].__class__ = _Package

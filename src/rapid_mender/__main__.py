@@ -9,7 +9,7 @@ import sys
 def main() -> None:
     from .cli import app
     from .cli.exits import on_sigterm, show_waits
-    from .stores import company
+    from .stores.sqlite import company
 
     company.ours = True
     for stream in (sys.stdout, sys.stderr):  # a letter that the output does not have ends nothing

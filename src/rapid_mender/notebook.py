@@ -9,9 +9,9 @@ from typing import TYPE_CHECKING, Any
 from .spelling import shown, visible
 
 if TYPE_CHECKING:
-    from .check import Checked
-    from .explain import Explained, Explanation
-    from .result import Result
+    from .jobs.check import Checked
+    from .merging.explain import Explained, Explanation
+    from .merging.result import Result
 
 _COLOURS = {"insert": "#2da44e", "update": "#bf8700", "delete": "#cf222e", "skip": "#888", "reject": "#cf222e"}
 _REJECTS = 5

@@ -11,6 +11,7 @@ from .options import AsJson
 
 
 def demo(
+    context: typer.Context,
     folder: Annotated[str, typer.Argument(help="Where to put the demo's files.")] = "harrowmere",
     json: AsJson = False,
 ) -> None:
@@ -21,4 +22,5 @@ def demo(
     with errors_in_words():
         from ..demo.story import tell
 
-        tell(folder, json)
+        rmend = context.find_root().command
+        tell(folder, lambda words: rmend.main(words, standalone_mode=False), json)

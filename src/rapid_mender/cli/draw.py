@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import json as json_lib
-import math
-from datetime import datetime
 from typing import Any
 
 import pyarrow as pa
 from rich.text import Text
 
-from ..result import Result, Sample
-from ..spelling import plain, shown
-from ..stores.base import Store
+from .. import documents
+from ..merging.result import Result
+from ..spelling import shown
+from ..stores.contract import Store
 from ..stores.urls import open_store
 from .screen import Rows, Screen
 
@@ -26,90 +25,13 @@ _WOULD = {
 }
 
 
-# -- JSON -------------------------------------------------------------------------------------------
-
-
 def json(document: Any) -> None:
-    """Print one JSON document: times as in RFC 3339, and a float that JSON has no word for as a text."""
-    print(json_lib.dumps(_words(document), ensure_ascii=False, indent=2, default=_stamp))
-
-
-def _words(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {str(name): _words(one) for name, one in value.items()}
-    if isinstance(value, list | tuple):
-        return [_words(one) for one in value]
-    return str(value) if isinstance(value, float) and not math.isfinite(value) else value
-
-
-def _stamp(value: Any) -> str:
-    return plain(value).replace(" ", "T", 1) if isinstance(value, datetime) else plain(value)
-
-
-def rows(table: pa.Table) -> list[dict[str, Any]]:
-    return list(table.to_pylist())
+    """Print one JSON document."""
+    print(documents.as_json(document))
 
 
 def store_name(store: object) -> str:
     return (store if isinstance(store, Store) else open_store(str(store))).where
-
-
-def result_json(result: Result) -> dict[str, Any]:
-    document: dict[str, Any] = {
-        "table": result.table,
-        "store": result.store,
-        "key": result.key,
-        "written": result.landed,
-        "records": result.records,
-        "counts": result.counts,
-        "changed": result.changed,
-        "rules": result.rules,
-        "missing": result.missing,
-        "warnings": result.warnings,
-        "retries": result.retries,
-        "seconds": round(result.seconds, 3),
-    }
-    if result.groups is not None:
-        document["groups"] = rows(result.groups)
-    if result.wrote:
-        document["batch"] = result.batch
-        document["rejects"] = result.rejects_path
-    else:
-        document["stops"] = result.stops
-        document["samples"] = [
-            {
-                result.unit: s.row,
-                "decision": s.decision,
-                "reason": s.reason,
-                "key": s.key,
-                "values": _values(s),
-            }
-            for s in result.samples
-        ]
-    return document
-
-
-def _values(sample: Sample) -> dict[str, dict[str, Any]]:
-    return {
-        column or "text": {"existing": old, "incoming": new, "changed": changed}
-        for column, old, new, changed in sample.cells
-    }
-
-
-def changes(found: pa.Table) -> list[dict[str, Any]]:
-    """The changes of a history as documents: old and new values in an object each."""
-    out = []
-    for row in found.to_pylist():
-        fixed = {name: value for name, value in row.items() if not name.startswith(("old_", "new_"))}
-        fixed["changed"] = json_lib.loads(row["changed"]) if row["changed"] else None
-        for side in ("old", "new"):
-            present = (side == "old") != (row["action"] == "insert") or row["action"] == "update"
-            if row["action"] == "delete":
-                present = side == "old"
-            values = {name[4:]: value for name, value in row.items() if name.startswith(f"{side}_")}
-            fixed[side] = values if present else None
-        out.append(fixed)
-    return out
 
 
 # -- tables -----------------------------------------------------------------------------------------
@@ -221,11 +143,6 @@ def _samples(result: Result) -> Rows:
     return table
 
 
-def batches_json(found: pa.Table) -> list[dict[str, Any]]:
-    """Batches as documents, with a run's own figures as an object."""
-    return [row | {"figures": row["figures"] and json_lib.loads(row["figures"])} for row in rows(found)]
-
-
 def batches(found: pa.Table, store: str, of: str | None) -> None:
     console = Screen()
     if not found.num_rows:
@@ -281,7 +198,7 @@ def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
         "new",
         right=("change", "batch"),
     )
-    for change in changes(found):
+    for change in documents.of_changes(found):
         old, new = change["old"] or {}, change["new"] or {}
         names = change["changed"] or [c for c, value in (new or old).items() if value is not None]
         first = [

@@ -2,22 +2,15 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
-from typing import Any
-
 from rich.text import Text
 
-from ..check import Checked
-from ..explain import Explained, Explanation
+from ..jobs.check import Checked
+from ..merging.explain import Explained, Explanation
 from ..spelling import shown
 from .draw import STYLES
 from .screen import Rows, Screen
 
 _VALUES = {True: "true", False: "false", None: "unknown"}
-
-
-def as_document(found: Explanation) -> dict[str, Any]:
-    return asdict(found)
 
 
 def explained(found: Explanation) -> None:

@@ -30,8 +30,8 @@ def draft(
     It proposes the key and the renames, and says in comments what needs care.
     """
     with errors_in_words():
-        from ..draft import draft
         from ..errors import JobError
+        from ..jobs.draft import draft
         from . import draw
 
         name = os.path.basename(incoming).removesuffix(".gz")
@@ -64,14 +64,13 @@ def check(
     This is before a record is merged; nothing is written. Exits with 2 if anything is wrong.
     """
     with errors_in_words():
-        from dataclasses import asdict
-
-        from ..check import check
+        from .. import documents
+        from ..jobs.check import check
         from . import draw, draw_record
 
         found = check(load(job, store, set), incoming)
         if json:
-            draw.json(asdict(found))
+            draw.json(documents.of_checked(found))
         else:
             draw_record.checked(found)
     if found.problems:

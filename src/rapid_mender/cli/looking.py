@@ -12,7 +12,7 @@ from .exits import errors_in_words
 from .options import AsJson, Key, Names, OtherStore, load, pairs
 
 if TYPE_CHECKING:
-    from ..stores.base import Store
+    from ..stores.contract import Store
 
 Where = Annotated[str, typer.Argument(metavar="JOB|STORE", help="A job file, or a store URL.")]
 Limit = Annotated[int, typer.Option("--limit", min=1, help="Show the newest so many.")]
@@ -32,13 +32,14 @@ def batches(
     When, what, by whom, and how many of each decision.
     """
     with errors_in_words():
-        from ..history import batches
+        from .. import documents
+        from ..changes.query import batches
         from . import draw
 
         store, _, _ = _place(where, None, set)
         found = batches(store, table=table, limit=limit)
         if json:
-            draw.json({"store": draw.store_name(store), "batches": draw.batches_json(found)})
+            draw.json({"store": draw.store_name(store), "batches": documents.of_batches(found)})
         else:
             draw.batches(found, draw.store_name(store), table)
 
@@ -62,8 +63,9 @@ def history(
     When, in which batch, by whom, from what to what.
     """
     with errors_in_words():
+        from .. import documents
+        from ..changes.query import history
         from ..errors import JobError
-        from ..history import history
         from . import draw
 
         store, job_table, job_key = _place(where, other, set)
@@ -83,7 +85,7 @@ def history(
             limit=limit,
         )
         if json:
-            draw.json({"store": draw.store_name(store), "table": name, "changes": draw.changes(found)})
+            draw.json({"store": draw.store_name(store), "table": name, "changes": documents.of_changes(found)})
         else:
             identity = job_key or _primary_key(store, name)
             whole = {column.lower() for column in identity} <= {column.lower() for column in given}

@@ -12,8 +12,8 @@ from .exits import DONE_WITH_REJECTS, STOPPED, errors_in_words, output
 from .options import AsJson, Batch, By, JobFile, Key, Names, OtherStore, load, pairs
 
 if TYPE_CHECKING:
-    from ..job import Job
-    from ..reading import Progress
+    from ..jobs.job import Job
+    from ..merging.batch import Progress
 
 
 def preview(
@@ -29,13 +29,14 @@ def preview(
 ) -> None:
     """Show what a merge would do, and write nothing."""
     with errors_in_words():
-        from ..run import preview
+        from .. import documents
+        from ..merging.run import preview
         from . import draw
 
         with _progress() as progress:
             result = preview(load(job, store, set), incoming, by=by, progress=progress)
         if json:
-            draw.json(draw.result_json(result))
+            draw.json(documents.of_result(result))
         else:
             draw.preview(result)
     if strict and result.stops is not None:
@@ -58,14 +59,15 @@ def merge(
     Rejects go where the job says; else to a CSV file beside the job file.
     """
     with errors_in_words(writes=True):
-        from ..run import merge
+        from .. import documents
+        from ..merging.run import merge
         from . import draw
 
         with _progress() as progress:
             result = merge(_with_rejects(load(job, store, set)), incoming, by=by, progress=progress)
     with output():
         if json:
-            draw.json(draw.result_json(result))
+            draw.json(documents.of_result(result))
         else:
             draw.merged(result)
     if strict and result.counts["reject"]:
@@ -85,12 +87,13 @@ def explain(
     As it came, the row that it meets, every column, every rule, the decision. Nothing is written.
     """
     with errors_in_words():
-        from ..explain import explain
+        from .. import documents
+        from ..merging.explain import explain
         from . import draw, draw_record
 
         found = explain(load(job, store, set), incoming, key=pairs("--key", "COLUMN=VALUE", key))
         if json:
-            draw.json(draw_record.as_document(found))
+            draw.json(documents.of_explanation(found))
         else:
             draw_record.explained(found)
 

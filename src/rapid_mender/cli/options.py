@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 if TYPE_CHECKING:
-    from ..job import Job
+    from ..jobs.job import Job
 
 JobFile = Annotated[str, typer.Argument(metavar="JOB", help="The job file (TOML).")]
 Batch = Annotated[
@@ -37,7 +37,7 @@ Key = Annotated[
 
 def load(job: str, store: str | None, names: list[str] | None) -> Job:
     """The job of a file, with what the command line says instead."""
-    from ..job import Job
+    from ..jobs.job import Job
 
     return Job.load(job, store=store, names=pairs("--set", "NAME=VALUE", names))
 

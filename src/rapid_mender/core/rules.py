@@ -13,7 +13,7 @@ import pyarrow.compute as pc
 
 from ..errors import JobError
 from .cast import as_text
-from .decide import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
+from .decisions import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
 from .expressions import Cells, Env, Expression, ExpressionError, Scope, compile_expression
 from .expressions.scope import Name
 from .keys import one_array

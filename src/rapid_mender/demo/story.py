@@ -8,6 +8,7 @@ import json
 import os
 import shlex
 import sys
+from collections.abc import Callable
 
 from .data import STORY_TREE, TALL_TREE, make
 
@@ -49,10 +50,8 @@ STEPS: list[tuple[str, list[str]]] = [
 ]
 
 
-def tell(folder: str, as_json: bool = False) -> None:
-    """Make the demo's files in `folder`, and run its steps."""
-    from ..cli import app
-
+def tell(folder: str, run: Callable[[list[str]], object], as_json: bool = False) -> None:
+    """Make the demo's files in `folder`, and run its steps: `run` takes the words of a command."""
     make(folder)
     told = []
     if not as_json:
@@ -67,11 +66,11 @@ def tell(folder: str, as_json: bool = False) -> None:
         out = io.StringIO()
         if as_json:
             with contextlib.redirect_stdout(out):
-                app([*words, "--json"], standalone_mode=False)
+                run([*words, "--json"])
             told.append({"text": text, "command": shown, "output": json.loads(out.getvalue())})
         else:
             _head(text, shown)
-            app(words, standalone_mode=False)
+            run(words)
     if as_json:
         print(json.dumps({"folder": os.path.abspath(folder), "steps": told}, ensure_ascii=False, indent=2))
 

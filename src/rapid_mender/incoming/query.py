@@ -8,7 +8,7 @@ from dataclasses import dataclass, field
 import numpy as np
 
 from ..errors import IncomingError, StoreError
-from ..stores.base import Store
+from ..stores.contract import Store
 from ..stores.urls import opened
 from .chunks import Chunk, Source
 

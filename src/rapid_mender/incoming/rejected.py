@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+import glob
 import json
+import os
 import re
 from collections.abc import Iterable, Iterator
 from dataclasses import replace
+from fnmatch import fnmatch
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -14,10 +18,11 @@ import pyarrow.types as pt
 
 from ..core.masks import mask_of
 from ..core.records import REJECT_COLUMNS, REJECT_SHAPE, REJECT_TEXT
-from ..errors import IncomingError
+from ..errors import IncomingError, JobError
 from .chunks import Chunk, Options, Source
 
 ROW, ABSENT, FORMULAS = "rmend_row", "rmend_absent", "rmend_formulas"
+_ENDINGS = (".csv", ".jsonl", ".parquet")
 _SIGNS, _TEXT = set(REJECT_SHAPE.names), REJECT_SHAPE.names[2]
 FORMULA = r"^'*[=+\-@\t\r]"
 """What a spreadsheet would take for a formula; or for one that an apostrophe keeps from being one."""
@@ -107,3 +112,39 @@ def _with_formulas(table: pa.Table) -> pa.Table:
             ours = pc.fill_null(ours, False)
             table = table.set_column(at, field, pc.if_else(ours, pc.utf8_slice_codeunits(values, 1), values))
     return table.drop_columns([FORMULAS])
+
+
+def check_rejects_path(path: str, batch: Any = None) -> None:
+    """Raise JobError unless rejects can be written to `path`, and over nothing that is no file of rejects."""
+    if os.path.isdir(path):
+        raise JobError(f"rejects: {path} is a folder; name a file in it")
+    if not path.endswith(_ENDINGS):
+        raise JobError(f"rejects: {path!r} must end in .csv, .jsonl or .parquet")
+    folder = os.path.dirname(os.path.abspath(path))
+    if not os.path.isdir(folder):
+        raise JobError(f"rejects: there is no folder {folder}; make it, or write the rejects elsewhere")
+    if not os.access(folder, os.W_OK):
+        raise JobError(f"rejects: the folder {folder} cannot be written to by this user")
+    pattern = isinstance(batch, str) and not os.path.exists(batch) and glob.has_magic(batch)
+    if pattern and fnmatch(os.path.abspath(path), os.path.abspath(batch)):
+        raise JobError(f"rejects: {batch} would take in {path} the next time; write rejects elsewhere")
+    if not os.path.lexists(path):
+        return
+    if isinstance(batch, str | os.PathLike) and os.path.exists(batch) and os.path.samefile(batch, path):
+        raise JobError(f"rejects: {path} is the batch itself; name another file")
+    if not _is_ours(path):
+        raise JobError(f"rejects: {path} is there already, and is no file of rejects; name another file, or move it")
+
+
+def _is_ours(path: str) -> bool:
+    """Whether a file is one of rejects, or has nothing in it."""
+    try:
+        with open(path, "rb") as file:
+            first = file.read(64)
+        if path.endswith(".parquet") and first:
+            import pyarrow.parquet as pq
+
+            return ROW in pq.read_schema(path).names
+    except (OSError, pa.ArrowException):
+        return False
+    return first.removeprefix(b"\xef\xbb\xbf").lstrip(b'{" ').startswith(ROW.encode()) or not first

@@ -7,7 +7,7 @@ import sqlite3
 from typing import Any
 
 from ..errors import JobError
-from .base import Store
+from .contract import Store
 
 
 def as_store(given: Any) -> Any:

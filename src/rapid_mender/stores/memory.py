@@ -20,7 +20,7 @@ from ..core.frames import as_table
 from ..core.keys import fold_table, match, one_array
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
-from .base import Condition, Session, Store, Written
+from .contract import Condition, Session, Store, Written
 
 _OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
 

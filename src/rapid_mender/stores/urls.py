@@ -11,13 +11,13 @@ from urllib.parse import quote, unquote
 
 from ..core.names import closest
 from ..errors import JobError, StoreError
-from .base import Store
+from .contract import Store
 from .given import as_store
 
 _SCHEMES = {
-    "sqlite": ("sqlite", "SQLiteStore"),
-    "postgresql": ("postgresql", "PostgreSQLStore"),
-    "mariadb": ("mariadb", "MariaDBStore"),
+    "sqlite": ("sqlite.store", "SQLiteStore"),
+    "postgresql": ("postgresql.store", "PostgreSQLStore"),
+    "mariadb": ("mariadb.store", "MariaDBStore"),
 }
 _OTHERS = {"mysql": "mariadb", "maria": "mariadb", "postgres": "postgresql", "pg": "postgresql", "file": "sqlite"}
 """What the stores are called elsewhere."""

@@ -10,6 +10,7 @@ def compile_expression(text: str, scope: Scope, want: str | None = None) -> Expr
 
     Raises ExpressionError, which points at the place.
     """
-    from .compiler import compile_expression  # the parser takes a tenth of a second to load; many jobs need none
+    from .compiler import compiled  # the parser takes a tenth of a second to load; many jobs need none
+    from .functions import HANDLERS
 
-    return compile_expression(text, scope, want)
+    return compiled(text, scope, want, HANDLERS)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import math
-from collections.abc import Callable, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from decimal import Decimal
 from typing import Any
 
@@ -15,7 +15,7 @@ from sqlglot import exp
 from ..cast import cast as cast_to_column
 from ..masks import either, mask_of
 from ..schema import Column
-from . import functions, kernels
+from . import kernels
 from .nodes import Node, as_type, constant, mapped, mend, said
 from .parsing import parse
 from .scope import Cells, Env, Expression, ExpressionError, Name, Scope, Unknown
@@ -26,19 +26,19 @@ FUNCTIONS = (
     "ABS", "CASE", "CAST", "COALESCE", "CURRENT_DATE", "CURRENT_TIMESTAMP", "EXTRACT", "LENGTH", "LOWER", "NULLIF",
     "ROUND", "SUBSTRING", "TRIM", "UPPER",
 )  # fmt: skip
+Handlers = Mapping[type, Callable[["Compiler", Any], Node]]
+"""By the kind of a part of an expression: what makes a node of it."""
 _COMPARE: dict[type[exp.Expression], Callable[..., Any]] = {
     exp.EQ: pc.equal, exp.NEQ: pc.not_equal, exp.GT: pc.greater, exp.GTE: pc.greater_equal, exp.LT: pc.less,
     exp.LTE: pc.less_equal,
 }  # fmt: skip
 
 
-def compile_expression(text: str, scope: Scope, want: str | None = None) -> Expression:
-    """Parse and check an expression. `want` is the family that its value must be of ("boolean").
-
-    Raises ExpressionError, which points at the place.
-    """
+def compiled(text: str, scope: Scope, want: str | None, functions: Handlers) -> Expression:
+    """Parse and check an expression, as `compile_expression` says. `functions` has what is done for each kind of
+    function and operator besides those that are here."""
     tree = parse(text)
-    work = Compiler(text, scope)
+    work = Compiler(text, scope, {**_HANDLERS, **functions})
     node = work.node(tree)
     if want is not None and family(node.type) not in (want, "null"):
         raise work.wrong(
@@ -50,8 +50,9 @@ def compile_expression(text: str, scope: Scope, want: str | None = None) -> Expr
 
 
 class Compiler:
-    def __init__(self, text: str, scope: Scope) -> None:
+    def __init__(self, text: str, scope: Scope, handlers: Handlers) -> None:
         self.text = text
+        self.handlers = handlers
         self.scope = scope
         self.uses: list[Name] = []
         self.depth = 0
@@ -67,11 +68,11 @@ class Compiler:
         if self.depth > _DEEPEST:
             raise self.wrong(part, "the expression is nested too deep")
         for kind in type(part).__mro__:
-            if kind in _HANDLERS:
+            if kind in self.handlers:
                 unknown = [name for name, value in part.args.items() if value and name not in _ARGUMENTS]
                 if unknown:
                     raise self.wrong(part, f"{unknown[0].upper()} cannot stand here")
-                node = _HANDLERS[kind](self, part)
+                node = self.handlers[kind](self, part)
                 break
         else:
             raise self.wrong(part, _unknown(part))
@@ -339,5 +340,4 @@ _HANDLERS: dict[type, Callable[[Compiler, Any], Node]] = {
     exp.Case: Compiler.case,
     exp.Coalesce: Compiler.coalesce,
     exp.Nullif: Compiler.nullif,
-    **functions.HANDLERS,
 }

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Callable
 from decimal import Decimal
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 import pyarrow.compute as pc
@@ -12,12 +12,10 @@ import pyarrow.types as pt
 from sqlglot import exp
 
 from . import kernels
+from .compiler import Compiler
 from .nodes import Node, as_type, computed, constant, mapped, mend, recast, said
 from .scope import Cells
 from .types import DATE, INT, STAMP, TEXT, canonical, common, family, named, spoken
-
-if TYPE_CHECKING:
-    from .compiler import Compiler
 
 _FIELDS = ("YEAR", "QUARTER", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
 _MICROS = {

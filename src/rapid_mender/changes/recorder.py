@@ -1,0 +1,228 @@
+"""Writing one batch: its changes into the history of its table, and its row into the batches of the store."""
+
+from __future__ import annotations
+
+import getpass
+import json
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from ..core.existing import Existing
+from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
+from ..core.schema import Column, TableInfo
+from ..errors import JobError, StoreError
+from ..stores.contract import Condition, Session, Written, kept
+
+OddCells = Mapping[str, tuple[np.ndarray, pa.Table]]
+"""By column of the history: the places of cells, and the store's own form of them."""
+
+_LATER = {"unrecorded", "figures"}  # columns of the batches that earlier versions do not have
+
+
+@dataclass
+class Recorder:
+    """Writes one batch: its row in `rmend_batches`, with the first of its work, and its changes."""
+
+    session: Session
+    info: TableInfo
+    job: str | None
+    history: bool
+    application: str
+    number: int | None = None
+    """The batch's number, if it took one in a transaction that was undone: then there is no jump in the numbers."""
+    batch: int | None = None
+    unrecorded: int = 0
+    """How many rows that nobody sent were changed by triggers: the history does not replay if there are any."""
+    _first: int | None = None
+    _last: int | None = None
+    _started: datetime | None = None
+    _made: bool = False
+    """The table of batches was made by this transaction: if that is undone, so is its count."""
+    _row: Existing | None = None
+    """The batch's row in this transaction, where the store could say where it is."""
+
+    def __post_init__(self) -> None:
+        self._started = datetime.now(UTC)
+        self._actor = _actor()
+
+    @cached_property
+    def _shape(self) -> TableInfo:
+        return history_info(self.info, self.session.fits)
+
+    @cached_property
+    def _stored(self) -> dict[str, str]:
+        return stored_names(self.info, self.session.fits)
+
+    def start(self) -> int:
+        """The batch's number; taken on the first call, with a row in the batches."""
+        if self.batch is None:
+            batches, missing = self.session.find_own(BATCHES_TABLE, owner=self.info.owner), list[Column]()
+            if batches is None:
+                self.session.create(BATCHES)
+                self._made = True
+            else:
+                missing = [column for column in BATCHES.columns if column.name not in batches]
+            self._needs_undo(batches)
+            if missing and {column.name for column in missing} <= _LATER:  # made by an earlier version
+                self.session.add_columns(BATCHES_TABLE, missing)
+            elif missing:
+                raise StoreError(
+                    f"a table named {BATCHES_TABLE!r} is there already and is not Rapid Mender's; rename it"
+                )
+            row = {
+                "table_name": self.info.name, "job": self.job, "actor": self._actor,
+                "application": self.application, "started_at": self._started, "status": "running",
+            }  # fmt: skip
+            values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
+            if not all(text.isascii() for text in row.values() if isinstance(text, str)):
+                values = kept(self.session.settle(BATCHES, values))  # the database may not have these letters
+            stored = self._numbered(values)
+            self.batch = int(stored.values["batch_no"][0].as_py())
+            self._row = stored if stored.locators.num_columns else None
+        return self.batch
+
+    def await_changes(self) -> None:
+        """Make the batch's row, and the history if it is not there."""
+        self.start()
+        if self.history and self._last is None:
+            self._prepare_history()
+
+    def _numbered(self, values: pa.Table) -> Existing:
+        """Insert the batch's row. The database numbers it, unless it did so before, or its counter is behind."""
+        for number in (self._after_history() if self._made else self.number, None, 0):
+            if number == 0:
+                number = self.session.last(BATCHES_TABLE, "batch_no") + 1
+            told = [] if number is None else [("batch_no", pa.array([number], pa.int64()))]
+            row = pa.table({**dict(zip(values.column_names, values.columns, strict=True)), **dict(told)})
+            written = self.session.insert(BATCHES, row, BATCHES.primary_key)
+            refused = written.refusals()
+            if not refused:
+                return written.stored
+        raise StoreError(f"{self.session.where}: {BATCHES_TABLE} does not take the batch's row: {refused[0]}")
+
+    def _after_history(self) -> int | None:
+        """A number that the table's history has not, where it is older than the batches: somebody removed these."""
+        found = self.session.find_own(self._shape.name, self.info)
+        last = self.session.last(found.name, "batch_no") if found is not None and is_history(found) else 0
+        return last + 1 if last else None
+
+    @property
+    def to_keep(self) -> int | None:
+        """The number that the batch is to have again, if this transaction is undone."""
+        return self.number if self._made or self.batch is None else self.batch
+
+    def _prepare_history(self) -> None:
+        wanted = self._shape
+        found = self.session.find_own(wanted.name, self.info)
+        self._needs_undo(found)
+        if found is None:
+            if why := self.session.cannot_make(wanted):
+                raise JobError(f"the history of {self.info.name!r} cannot be made: {why}; set history = false")
+            self.session.create(wanted, self.info)
+        elif not is_history(found):
+            raise StoreError(
+                f"a table named {wanted.name!r} is there already and is not a history; rename it, or set "
+                "history = false"
+            )
+        else:
+            self._check_history(found)
+            new = [column for column in wanted.columns if column.name not in found]
+            if new:
+                self.session.add_columns(wanted.name, new)
+        self._last = self._newest()
+
+    def _needs_undo(self, table: TableInfo | None) -> None:
+        if table is not None and not table.undoes and self.info.undoes:
+            raise StoreError(f"table {table.name!r} has an engine that cannot undo; give it one that can")
+
+    def _newest(self) -> int:
+        """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
+        newest = self.session.last(self._shape.name, "change_no")
+        here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
+        told = self.session.read(BATCHES, here, newest="batch_no", limit=1, columns=["last_change"])
+        return max(newest, *told["last_change"].to_pylist(), 0)
+
+    def _check_history(self, found: TableInfo) -> None:
+        """A column of the table may have been altered since: then a database may cut or round what the history gets."""
+        for column in self.info.columns:
+            for name in (self._stored[f"{side}_{column.name}"] for side in ("old", "new")):
+                if name in found and not found[name].holds(column):
+                    raise StoreError(
+                        f"{found.name}.{name} is {found[name].declared}, but {self.info.name}.{column.name} is "
+                        f"{column.declared}; alter the history's columns to that type and run again"
+                    )
+
+    def record(self, action: str, changes: pa.Table, odd: OddCells, after: Sequence[Written] = ()) -> None:
+        """Append changes of one action to the history, but for those that a store refused in `after`.
+
+        `odd` has cells that go in as the store holds them.
+        """
+        if not self.history or not changes.num_rows:
+            return
+        batch = self.start()
+        assert self._last is not None
+        numbers = np.arange(self._last + 1, self._last + 1 + changes.num_rows)
+        self._first = self._first or int(numbers[0])
+        self._last = int(numbers[-1])
+        same = {
+            "batch_no": batch,
+            "action": action,
+            "changed_at": datetime.now(UTC),
+            "actor": self._actor,
+            "application": self.application,
+        }
+        columns = {self._stored.get(name, name): changes[name] for name in changes.column_names if name != "action"}
+        odd = {self._stored[name]: cells for name, cells in odd.items()}
+        self.session.append(self._shape, pa.table({"change_no": numbers} | columns), same, odd, after)
+
+    def resume(self, session: Session) -> None:
+        """Go on in another transaction, in which the batch has its row already."""
+        self.session, self._row, self._made = session, None, False
+        session.find_own(BATCHES_TABLE, owner=self.info.owner)
+        if self._last is not None:
+            session.find_own(self._shape.name, self.info)
+            self._last = self._newest()
+
+    def finish(self, counts: Mapping[str, int], figures: Mapping[str, Any], status: str = "done") -> None:
+        """Complete the batch's row, or bring it up to date ("running"). `figures`: what else is to be kept of the run,
+        as JSON."""
+        self.start()
+        if self._last is not None:
+            self.unrecorded += self.session.unrecorded(self.info)
+        rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
+        names = {
+            "insert": "inserted",
+            "update": "updated",
+            "delete": "deleted",
+            "skip": "skipped",
+            "reject": "rejected",
+        }
+        values = {names[name]: [count] for name, count in counts.items()} | {
+            "finished_at": [None if status == "running" else datetime.now(UTC)], "status": [status],
+            "first_change": [self._first], "last_change": [self._last if self._first else None],
+            "unrecorded": [self.unrecorded], "figures": [json.dumps(figures)],
+        }  # fmt: skip
+        schema = pa.schema([BATCHES.schema.field(name) for name in values])
+        self.session.update(BATCHES, rows, pa.table(values, schema=schema))
+
+
+def odd_cells(**sides: Existing) -> OddCells:
+    """The odd cells of the rows on the `old` and `new` side of some changes, by the history's columns."""
+    return {
+        f"{side}_{name}": (np.flatnonzero(cells.mask), cells.raw)
+        for side, rows in sides.items()
+        for name, cells in rows.odd.items()
+    }
+
+
+def _actor() -> str | None:
+    try:
+        return getpass.getuser()
+    except (KeyError, OSError, ImportError):
+        return None

@@ -1,0 +1,76 @@
+"""The shape of the tables that Rapid Mender makes: the history of a table, and the batches of a store."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from dataclasses import replace
+
+import pyarrow as pa
+
+from .names import fitted
+from .schema import Column, TableInfo
+
+BATCHES_TABLE = "rmend_batches"
+_MOMENT = pa.timestamp("ms", "UTC")
+
+BATCHES = TableInfo(
+    BATCHES_TABLE,
+    (
+        Column("batch_no", pa.int64(), nullable=False, has_default=True),
+        Column("table_name", pa.string(), nullable=False),
+        Column("job", pa.string()),
+        Column("actor", pa.string()),
+        Column("application", pa.string()),
+        Column("started_at", _MOMENT, nullable=False),
+        Column("finished_at", _MOMENT),
+        *(Column(name, pa.int64()) for name in ("inserted", "updated", "deleted", "skipped", "rejected")),
+        Column("first_change", pa.int64()),
+        Column("last_change", pa.int64()),
+        Column("status", pa.string(), nullable=False, one_of=("running", "done", "stopped")),
+        Column("unrecorded", pa.int64()),
+        Column("figures", pa.string()),
+    ),
+    ("batch_no",),
+)
+
+FIXED = (
+    Column("change_no", pa.int64(), nullable=False),
+    Column("batch_no", pa.int64()),
+    Column("action", pa.string(), nullable=False, one_of=("insert", "update", "delete")),
+    Column("changed", pa.string()),
+    Column("changed_at", _MOMENT, nullable=False),
+    Column("actor", pa.string()),
+    Column("application", pa.string()),
+)
+
+
+def history_name(table: str) -> str:
+    return f"{table}_history"
+
+
+def stored_names(info: TableInfo, fits: Callable[[str], bool]) -> dict[str, str]:
+    """What the columns old_X and new_X of a history are called in a store that has room for names that fit."""
+    full = [f"{side}_{column.name}" for column in info.columns for side in ("old", "new")]
+    return {name: fitted(name, fits) for name in full}
+
+
+def history_info(info: TableInfo, fits: Callable[[str], bool]) -> TableInfo:
+    """The shape of a table's history in a store that has room for names that fit."""
+    names = stored_names(info, fits)
+    sides = [
+        replace(
+            column,
+            name=names[f"{side}_{column.name}"],
+            nullable=True,
+            has_default=False,
+            generated=False,
+            length=None,
+        )
+        for column in info.columns
+        for side in ("old", "new")
+    ]
+    return TableInfo(history_name(info.name), (*FIXED, *sides), ("change_no",))
+
+
+def is_history(info: TableInfo) -> bool:
+    return all(column.name in info for column in FIXED)

@@ -1,0 +1,104 @@
+"""Results as plain documents, for programs: what `--json` prints."""
+
+from __future__ import annotations
+
+import json
+import math
+from dataclasses import asdict
+from datetime import datetime
+from typing import Any
+
+import pyarrow as pa
+
+from .jobs.check import Checked
+from .merging.explain import Explanation
+from .merging.result import Result, Sample
+from .spelling import plain
+
+
+def as_json(document: Any) -> str:
+    """A document as JSON: times as in RFC 3339, and a float that JSON has no word for as a text."""
+    return json.dumps(_words(document), ensure_ascii=False, indent=2, default=_stamp)
+
+
+def _words(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(name): _words(one) for name, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_words(one) for one in value]
+    return str(value) if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def _stamp(value: Any) -> str:
+    return plain(value).replace(" ", "T", 1) if isinstance(value, datetime) else plain(value)
+
+
+def of_checked(found: Checked) -> dict[str, Any]:
+    return asdict(found)
+
+
+def of_explanation(found: Explanation) -> dict[str, Any]:
+    return asdict(found)
+
+
+def of_result(result: Result) -> dict[str, Any]:
+    document: dict[str, Any] = {
+        "table": result.table,
+        "store": result.store,
+        "key": result.key,
+        "written": result.landed,
+        "records": result.records,
+        "counts": result.counts,
+        "changed": result.changed,
+        "rules": result.rules,
+        "missing": result.missing,
+        "warnings": result.warnings,
+        "retries": result.retries,
+        "seconds": round(result.seconds, 3),
+    }
+    if result.groups is not None:
+        document["groups"] = result.groups.to_pylist()
+    if result.wrote:
+        document["batch"] = result.batch
+        document["rejects"] = result.rejects_path
+    else:
+        document["stops"] = result.stops
+        document["samples"] = [
+            {
+                result.unit: s.row,
+                "decision": s.decision,
+                "reason": s.reason,
+                "key": s.key,
+                "values": _values(s),
+            }
+            for s in result.samples
+        ]
+    return document
+
+
+def _values(sample: Sample) -> dict[str, dict[str, Any]]:
+    return {
+        column or "text": {"existing": old, "incoming": new, "changed": changed}
+        for column, old, new, changed in sample.cells
+    }
+
+
+def of_changes(found: pa.Table) -> list[dict[str, Any]]:
+    """The changes of a history as documents: old and new values in an object each."""
+    out = []
+    for row in found.to_pylist():
+        fixed = {name: value for name, value in row.items() if not name.startswith(("old_", "new_"))}
+        fixed["changed"] = json.loads(row["changed"]) if row["changed"] else None
+        for side in ("old", "new"):
+            present = (side == "old") != (row["action"] == "insert") or row["action"] == "update"
+            if row["action"] == "delete":
+                present = side == "old"
+            values = {name[4:]: value for name, value in row.items() if name.startswith(f"{side}_")}
+            fixed[side] = values if present else None
+        out.append(fixed)
+    return out
+
+
+def of_batches(found: pa.Table) -> list[dict[str, Any]]:
+    """Batches as documents, with a run's own figures as an object."""
+    return [row | {"figures": row["figures"] and json.loads(row["figures"])} for row in found.to_pylist()]

@@ -1,0 +1,247 @@
+"""A first job file, made from a table and a batch: key, renames, and what needs care, with comments."""
+
+from __future__ import annotations
+
+import json
+import os
+import re
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from itertools import combinations
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.cast import cast, plain, wanted
+from ..core.hashing import hash_rows
+from ..core.keys import RepeatFinder, fold_table, null_keys
+from ..core.names import closest
+from ..core.records import REJECT_TEXT, misfit, read_columns
+from ..core.schema import TableInfo
+from ..errors import IncomingError, JobError
+from ..incoming import Chunk, open_incoming
+from ..incoming.rejected import restored
+from ..stores.contract import Session, Store
+from ..stores.given import as_store
+from ..stores.urls import opened, with_variable
+
+_PASSWORD = "RMEND_PASSWORD"  # from where in the environment a drafted job takes the password of its store
+_TRIED = 12  # columns of which a key is made up, at most
+_AT_MOST = 3  # columns in a key that is not declared
+
+
+Path = str | os.PathLike[str]
+_LOOKED_AT = 1 << 16  # values of a column that are held against those of another
+
+
+@dataclass
+class Draft:
+    """What is proposed, and what was seen on the way."""
+
+    key: list[str]
+    why: str
+    rename: dict[str, str] = field(default_factory=dict)
+    ignore: list[str] = field(default_factory=list)
+    care: list[str] = field(default_factory=list)
+
+
+def draft(store: str | Store, table: str, incoming: Path, folder: Path = ".") -> str:
+    """The text of a job file that merges a file into a table; paths in it count from `folder`.
+
+    The key is the primary key, else a unique constraint, else the smallest set of columns that is unique in the
+    table and in the batch. Raises JobError if no key can be found, StoreError and IncomingError as `merge` does.
+    """
+    path = os.fspath(incoming)
+    source = open_incoming(path)
+    chunk = next(restored(source), None)
+    if chunk is None:
+        raise IncomingError(f"{path} has no records to make a job from")
+    with opened(store) as place, place.begin(write=False) as session:
+        info = session.describe(table)
+        proposal = propose(session, info, chunk)
+    return _text(proposal, info, _url(store, folder), os.path.relpath(path, folder), len(chunk.rows))
+
+
+def propose(session: Session, info: TableInfo, chunk: Chunk) -> Draft:
+    """Find key, renames and what needs care, by the table and some records."""
+    names = [name for name in chunk.raw.column_names if name != REJECT_TEXT]
+    mapping = pair_names(names, [c.name for c in info.columns if not c.generated])
+    out = Draft([], "")
+    by_values = _pair_values(session, info, chunk.raw.select([n for n in names if n not in mapping]), mapping)
+    for name, column in by_values.items():
+        out.care.append(f"{name} = {column} is a guess by the values, not by the name.")
+    mapping |= by_values
+    out.rename = {name: column for name, column in mapping.items() if name.lower() != column.lower()}
+    out.ignore = [name for name in names if name not in mapping]
+    records = read_columns(chunk.raw, chunk.rows, mapping, info)
+    for name, column in mapping.items():
+        values, bad = cast(chunk.raw[name], info[column])
+        if bad is not None and bad.any():
+            one = misfit(plain(chunk.raw[name]).filter(pa.array(bad)).slice(0, 1), info[column])[0].as_py()
+            out.care.append(f"{int(bad.sum()):,} of {len(bad):,} values do not fit. {one}")
+        elif values.null_count and not info[column].nullable:
+            out.care.append(
+                f"{column}: {values.null_count:,} of {len(values):,} records have no value, and it is NOT NULL"
+            )
+    lacking = [c.name for c in info.columns if c.required and c.name not in mapping.values()]
+    if lacking:
+        out.care.append(
+            f"The batch does not send {', '.join(lacking)}, and an insert needs that: new records are rejected."
+        )
+    values, _ = session.settle(info, records.values)
+    out.key, out.why = _find_key(session, info, values)
+    return out
+
+
+def pair_names(incoming: Sequence[str], columns: Sequence[str]) -> dict[str, str]:
+    """Which incoming name most likely means which column: the same, the same but for signs, a part, or close."""
+    out: dict[str, str] = {}
+    free = list(columns)
+
+    def bare(name: str) -> str:
+        return re.sub(r"[^a-z0-9]", "", name.lower())
+
+    def parts(name: str) -> set[str]:
+        return {part for part in re.split(r"[^a-z0-9]+|(?<=[a-z])(?=[0-9])", name.lower()) if part}
+
+    steps = (
+        lambda name, column: name.lower() == column.lower(),
+        lambda name, column: bare(name) == bare(column) and bare(name),
+        lambda name, column: parts(name) and (parts(name) < parts(column) or parts(column) < parts(name)),
+        lambda name, column: closest(bare(name), [bare(column)], cutoff=0.75) is not None,
+    )
+    for step in steps:
+        for name in incoming:
+            found = [column for column in free if step(name, column)] if name not in out else []
+            if len(found) == 1:
+                out[name] = found[0]
+                free.remove(found[0])
+    return {name: out[name] for name in incoming if name in out}
+
+
+def _pair_values(session: Session, info: TableInfo, raw: pa.Table, taken: dict[str, str]) -> dict[str, str]:
+    """What the names do not tell: a column that holds the same values; or the one required column of such a type."""
+    free = [c for c in info.columns if c.name not in taken.values() and not c.generated]
+    page = next(iter(session.scan(info, [c.name for c in free])), None) if free else None
+    out: dict[str, str] = {}
+    for by_type in (False, True):
+        for name in raw.column_names:
+            fits = []
+            for column in free if name not in out else []:
+                values, bad = cast(raw[name], column)
+                if values.null_count == len(values) or (bad is not None and bad.any()):
+                    continue
+                if by_type:
+                    good = column.required and not pa.types.is_string(column.type)
+                else:
+                    good = page is not None and _overlap(values, page.values[column.name]) > 0.8
+                if good:
+                    fits.append(column)
+            if len(fits) == 1:
+                out[name] = fits[0].name
+                free.remove(fits[0])
+    return out
+
+
+def _overlap(values: pa.Array, others: pa.ChunkedArray) -> float:
+    """Which share of the different values of one column the other has too."""
+    mine = pc.unique(values.slice(0, _LOOKED_AT)).drop_null()
+    return float(pc.mean(pc.is_in(mine, value_set=pc.unique(others).cast(mine.type))).as_py() or 0)
+
+
+def _find_key(session: Session, info: TableInfo, values: pa.Table) -> tuple[list[str], str]:
+    sent = values.column_names
+    for columns, why in [(info.primary_key, "the primary key"), *((u, "a unique constraint") for u in info.unique)]:
+        if columns and all(name in sent for name in columns):
+            return list(columns), f"{why} of the table"
+    tried = [c for c in sent if not pa.types.is_nested(info[c].type)][:_TRIED]
+    sides = {"the batch": [values], "the table": [page.values for page in session.scan(info, tried)]}
+    for size in range(1, _AT_MOST + 1):
+        for some in combinations(tried, size):
+            if all(_unique(tables, info, list(some)) for tables in sides.values()):
+                return list(some), "the smallest set of columns that is unique in the table and in this batch"
+    raise JobError(
+        f"no key can be proposed for {info.name!r}: neither its primary key nor a unique constraint comes with the "
+        f"batch, and no {_AT_MOST} columns are unique in both; name the key yourself in a job file"
+    )
+
+
+def _unique(tables: Sequence[pa.Table], info: TableInfo, key: list[str]) -> bool:
+    finder, columns = RepeatFinder(), info.pick(key)
+    for table in tables:
+        keys = table.select(key)
+        if null_keys(keys).any():
+            return False
+        finder.add(hash_rows(fold_table(keys, columns), 11) if keys.num_rows else np.empty(0, np.uint64))
+    return not len(finder.repeated())
+
+
+def _url(store: Any, folder: Path) -> str:
+    store = as_store(store)
+    if not isinstance(store, str):
+        raise JobError("a job file names its store by a URL; give one")
+    if store.startswith("sqlite:///") and not store.startswith("sqlite:////"):
+        return _as_is(f"sqlite:///{os.path.relpath(store[10:], folder)}")
+    return with_variable(store, _PASSWORD) if not store.startswith("sqlite:") else _as_is(store)
+
+
+def _as_is(text: str) -> str:
+    """A text for a job file in which ${ stands for nothing else."""
+    return text.replace("${", "$${")
+
+
+def _quoted(text: str) -> str:
+    return json.dumps(text, ensure_ascii=False).replace("\x7f", "\\u007F")
+
+
+def _listed(names: Sequence[str]) -> str:
+    return "[" + ", ".join(map(_quoted, names)) + "]"
+
+
+def _text(made: Draft, info: TableInfo, store: str, incoming: str, seen: int) -> str:
+    stem = os.path.splitext(os.path.basename(incoming))[0]
+    lines = [
+        f"# Merges {_one_line(os.path.basename(incoming))} into {_one_line(info.name)}. A draft, made from the "
+        f"table and the first {seen:,} records.",
+        "# Look it over, then: rmend check, rmend preview, rmend merge.", "",
+        f"store = {_quoted(store)}", f"table = {_quoted(_as_is(info.name))}",
+        f"key = {_listed(made.key)}    # {made.why}", f"incoming = {_quoted(_as_is(incoming))}",
+    ]  # fmt: skip
+    if f"${{{_PASSWORD}}}" in store:
+        lines.insert(2, f"# The password is not in here: set {_PASSWORD} in the environment (%40 for @, %2F for /).")
+    if made.ignore:
+        lines.append(f"ignore = {_listed(made.ignore)}    # incoming columns that fit no column of the table")
+    lines += [
+        'duplicates = "reject"    # of a key that comes more than once: "reject" all, take the "first" or the "last"',
+        f"# rejects = {_quoted(f'{stem}.rejects.csv')}    # where records go that cannot be merged",
+        '# missing = "delete"    # if the batch is a full copy: rows that did not come are deleted',
+        '# max_deletes = "5%"    # stop, and undo everything, when more rows are to be deleted', "",
+    ]  # fmt: skip
+    if made.rename:
+        lines += ["[rename]    # incoming name = column; guessed"]
+        lines += [f"{_name(name)} = {_quoted(column)}" for name, column in made.rename.items()] + [""]
+    for sentence in made.care:
+        lines.append(f"# Needs care: {_one_line(sentence)}")
+    lines += [
+        "# [columns.NAME]    # tolerance, ignore_case, trim: when two values count as the same",
+        "# [[rules]]", '# decide = "reject"', f'# when = "incoming.{_one_line(_example(info))}"', '# because = "…"',
+    ]  # fmt: skip
+    return "\n".join(lines) + "\n"
+
+
+def _name(name: str) -> str:
+    return name if re.fullmatch(r"[A-Za-z0-9_-]+", name) else _quoted(name)
+
+
+def _one_line(text: str) -> str:
+    return re.sub(r"[\x00-\x1f\x7f]+", " ", text)
+
+
+def _example(info: TableInfo) -> str:
+    """A condition to begin with."""
+    for column in info.columns:
+        if wanted(column).startswith(("a number", "a whole")) and column.name not in info.primary_key:
+            return f"{column.name} < 0"
+    return f"{info.columns[-1].name} IS NULL"

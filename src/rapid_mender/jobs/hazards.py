@@ -1,0 +1,88 @@
+"""What of a table a merge could not undo, could not record, or may not do: told before a record is read."""
+
+from __future__ import annotations
+
+from ..core.own_tables import BATCHES_TABLE, history_info
+from ..core.schema import TableInfo
+from ..stores.contract import Need, Session
+from .job import RejectsTable
+from .plan import Plan
+
+
+def look_for_hazards(plan: Plan) -> None:
+    """Note as problems of the plan what makes its table unfit for its job, and as warnings what may."""
+    info, job = plan.info, plan.job
+    for table in (info, plan.archive):
+        _needs_undo(plan, table)
+    if job.history and "delete" in job.allow and job.delete != "mark" and _may_delete(plan):
+        for one in info.reach:
+            if one.deletes:
+                plan.wrong(
+                    f"constraint {one.said} deletes or changes other rows of {info.name!r} along with a deleted one, "
+                    'and the history would not have them; let it restrict, set delete = "mark", or history = false'
+                )
+    _look_at_rights(plan)
+
+
+def look_at_our_tables(session: Session, plan: Plan) -> None:
+    """Note what is wrong with the tables that a merge adds to; it finds that itself when it comes to write to them."""
+    info = plan.info
+    if grants := missing_grants(session, plan):
+        plan.warn(f"this user lacks rights, and a merge that needs them will stop: {'; '.join(grants)}")
+    _needs_undo(plan, session.find_own(BATCHES_TABLE, owner=info.owner))
+    for name, sequence in session.behind(info):
+        plan.warn(
+            f"{name}: where records bring values of their own, {sequence} stays behind, as this user may not set it, "
+            f"and a row that takes its value from there may be refused: GRANT UPDATE ON SEQUENCE {sequence}"
+        )
+    if not plan.job.history:
+        return
+    shape = history_info(info, session.fits)
+    history = session.find_own(shape.name, info)
+    _needs_undo(plan, history)
+    if history is None and (why := session.cannot_make(shape)):
+        plan.wrong(f"the history of {info.name!r} cannot be made: {why}; set history = false")
+    if info.triggers:
+        plan.warn(
+            f"{info.name} has triggers: what they do to the rows that are written is in the history; other rows of the "
+            "table that they change are counted (unrecorded in rmend_batches), and not in the history"
+        )
+    if why := session.tight(shape):
+        plan.warn(f"the history of {info.name!r} might not take every change, and a merge would stop: {why}")
+
+
+def _needs_undo(plan: Plan, table: TableInfo | None) -> None:
+    if table is not None and not table.undoes and not plan.job.without_undo:
+        plan.wrong(
+            f"table {table.name!r} has an engine that cannot undo: what a stopped run wrote would stay; give it one "
+            "that can (ENGINE = InnoDB), or set without_undo = true to accept that"
+        )
+
+
+def _may_delete(plan: Plan) -> bool:
+    return plan.job.missing == "delete" or any(rule.decide == "delete" for rule in plan.job.rules)
+
+
+def missing_grants(session: Session, plan: Plan) -> list[str]:
+    """What would have to be granted to the user for all that a merge may do."""
+    job, info = plan.job, plan.info
+    verbs = {"select"} | ({"insert", "update", "delete"} & set(job.allow))
+    if job.delete == "mark" or not _may_delete(plan):
+        verbs.discard("delete")
+    needs = [Need(info.name, frozenset(verbs), own=False), Need(BATCHES_TABLE, _WRITES | {"update"})]
+    if job.history:
+        needs.append(Need(history_info(info, session.fits).name, _WRITES, info))
+    if plan.archive is not None:
+        needs.append(Need(plan.archive.name, _WRITES, own=False))
+    if isinstance(job.rejects, RejectsTable):
+        needs.append(Need(job.rejects.table, _WRITES))
+    return session.missing_grants(needs)
+
+
+_WRITES = frozenset({"select", "insert"})
+
+
+def _look_at_rights(plan: Plan) -> None:
+    if plan.info.rights is not None and "select" not in plan.info.rights:
+        name = plan.info.name
+        plan.wrong(f"this user may not read every column of {name!r}: GRANT SELECT ON {name} TO the user")

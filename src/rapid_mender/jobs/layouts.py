@@ -1,0 +1,300 @@
+"""How records of one shape are taken: which of their columns goes where, what is derived, what the rules read."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import dataclass, field
+from functools import cache
+from typing import TYPE_CHECKING, Any
+
+import pyarrow as pa
+
+from ..core.cast import plain
+from ..core.decisions import NAMES
+from ..core.expressions import Cells, Expression, ExpressionError, Scope
+from ..core.expressions.scope import Name
+from ..core.names import in_quotes
+from ..core.records import REJECT_TEXT, check_batch_has, map_columns
+from ..core.rules import BoundRule, Template
+from ..errors import JobError
+from .job import Rule
+
+if TYPE_CHECKING:
+    from .plan import Plan
+
+Shape = tuple[tuple[str, pa.DataType], ...]
+"""The names and types of the columns with which records come."""
+
+
+@dataclass
+class Layout:
+    """How records of one shape are taken."""
+
+    mapping: dict[str, str]
+    """Incoming name -> column of the table."""
+    seen: dict[str, str] = field(default_factory=dict)
+    """Incoming name -> column of the table, of ignored columns that expressions read."""
+    extras: dict[str, pa.DataType] = field(default_factory=dict)
+    """Incoming names that go nowhere and that expressions may use as they came, with their types."""
+    derived: dict[str, Expression] = field(default_factory=dict)
+    """Columns that are derived from what the records send, each after those that it reads."""
+    rules: list[BoundRule] = field(default_factory=list)
+    types: dict[Name, pa.DataType] = field(default_factory=dict)
+    misfit: str | None = None
+    """Why no record of this shape can be taken: its values are of a kind that an expression does not take."""
+
+    def uses(self) -> list[tuple[str, tuple[Name, ...]]]:
+        """Every place with an expression, and the names that it reads."""
+        found = [(f"[derive] {name}", expression.uses) for name, expression in self.derived.items()]
+        for rule in self.rules:
+            when = rule.when.uses if isinstance(rule.when, Expression) else ()
+            found.append((rule.name, (*when, *rule.because.uses)))
+        return found
+
+    def reads(self) -> set[str]:
+        """The incoming names that expressions read."""
+        return {name for _, used in self.uses() for side, name in used if side == "incoming"}
+
+
+class Layouts:
+    """The layouts of a plan, each made when records of its shape first come."""
+
+    def __init__(self, plan: Plan) -> None:
+        self._plan = plan
+        self._made: dict[Shape, Layout] = {}
+        self._read = _incoming_names(plan)
+
+    def of(self, shape: Shape) -> Layout:
+        """How records of a shape are taken. Raises JobError if the job does not fit them."""
+        if shape not in self._made:
+            self._made[shape] = self._make(shape)
+        return self._made[shape]
+
+    def _make(self, shape: Shape) -> Layout:
+        plan, info = self._plan, self._plan.info
+        mapping = self._mapped([name for name, _ in shape])
+        extras = {name: kind for name, kind in shape if info.named(name) is None and name != REJECT_TEXT}
+        layout = Layout(mapping or {}, extras=extras)
+        for name, _ in shape:
+            column = info.named(name)
+            if column is not None and name not in layout.mapping and self._is_read(name):
+                layout.seen[name] = column.name
+        if plan.ragged:  # a record may lack what others have
+            known = {name.lower() for name in layout.extras}
+            lacking = {name: pa.null() for name in self._read if info.named(name) is None and name.lower() not in known}
+            unknown = Layout(layout.mapping, layout.seen, dict.fromkeys(layout.extras, pa.null()) | lacking)
+            self._compile(unknown)  # the names, and all that does not hang on how the values are written
+            plan.raise_problems()
+            layout.extras |= lacking
+        self._compile(layout)
+        if plan.ragged and plan.problems:
+            layout.misfit = "; ".join(problem.partition("\n")[0] for problem in plan.problems)
+            plan.problems.clear()
+            layout.derived, layout.rules = unknown.derived, unknown.rules
+        self._look_at_rules(layout)
+        plan.raise_problems()
+        self._leave_what_did_not_come(layout, {name for name, _ in shape})
+        return layout
+
+    def _is_read(self, name: str) -> bool:
+        """Whether an expression reads an incoming name, upper or lower case if none is written just so."""
+        return name in self._read or name.lower() in {one.lower() for one in self._read}
+
+    def _mapped(self, names: Sequence[str]) -> dict[str, str] | None:
+        """Which incoming column goes to which of the table, in the order of the table."""
+        plan, info = self._plan, self._plan.info
+        free = [*plan.job.ignore, *(name for name in names if self._is_read(name) and info.named(name) is None)]
+        try:
+            found = map_columns(info, names, plan.job.rename, free)
+        except JobError as error:
+            hint = ""
+            if len(names) == 1 and (mark := next((one for one in ";\t|," if one in names[0]), None)):
+                hint = f"; or, if it is several columns, set the delimiter: delimiter = {json.dumps(mark)}"
+            plan.wrong(f"{error}{hint}")
+            return None
+        # in the table's order: that of the records, and so of reasons and changes, may be a neighbour's
+        return dict(sorted(found.items(), key=lambda pair: info.names.index(pair[1])))
+
+    def columns_of(self, names: Sequence[str]) -> list[str]:
+        """The columns to which incoming names go; none if they do not fit."""
+        problems = list(self._plan.problems)
+        found = self._mapped(names)
+        self._plan.problems[:] = problems
+        return list((found or {}).values())
+
+    # -- expressions ------------------------------------------------------------------------------------
+
+    def _compile(self, layout: Layout) -> None:
+        """Check every expression of the job against what records of the layout have."""
+        plan, job, info = self._plan, self._plan.job, self._plan.info
+        columns = {column.name: column.type for column in info.columns}
+        incoming = columns | layout.extras
+        layout.types = {("incoming", name): kind for name, kind in incoming.items()}
+        what = {"incoming": "the incoming record", "existing": f"table {info.name!r}"}
+        scope = Scope({"incoming": incoming}, what=what)
+        found: dict[str, Expression] = {}
+        for given, value in job.derive.items():
+            target = plan.one("[derive]", given)
+            if target is None:
+                continue
+            if info[target].generated:
+                plan.wrong(f"[derive] {target}: the database computes it itself")
+                continue
+            if isinstance(value, str):
+                done = plan.expression(f"[derive] {target}", value, scope, None)
+            else:
+                constant = plan.constant(f"[derive] {target}", info[target], value)
+                done = None if constant is None else always(value, constant)
+            if done is not None:
+                found[target] = done
+        layout.derived = self._in_order(found)
+        sides: Mapping[str, Mapping[str, pa.DataType]] = {"incoming": incoming, "existing": columns}
+        rule_scope = Scope(sides, flags=("matched", "changed", "stale"), changes=True, what=what)
+        bound = [self._rule(number, rule, rule_scope) for number, rule in enumerate(job.rules, 1)]
+        layout.rules = [rule for rule in bound if rule is not None]
+
+    def _in_order(self, found: dict[str, Expression]) -> dict[str, Expression]:
+        """Derived columns, each after those that it reads. A column that reads itself reads what came."""
+        waiting, ordered = dict(found), dict[str, Expression]()
+        while waiting:
+            ready = [
+                name for name, expression in waiting.items()
+                if not any(other in waiting and other != name for _, other in expression.uses)
+            ]  # fmt: skip
+            if not ready:
+                self._plan.wrong(f"[derive] {in_quotes(waiting)}: these read each other; derive one from what came")
+                return ordered | waiting
+            ordered |= {name: waiting.pop(name) for name in ready}
+        return ordered
+
+    def _rule(self, number: int, rule: Rule, scope: Scope) -> BoundRule | None:
+        when: Any = rule.when
+        if isinstance(rule.when, str):
+            when = self._plan.expression(f"rule {number}, when", rule.when, scope)
+        shown = rule.when if isinstance(rule.when, str) else getattr(rule.when, "__name__", "a function")
+        default = f"rule {number}: {shown}".replace("{", "{{").replace("}", "}}")
+        try:
+            because = Template(rule.because if rule.because is not None else default, scope)
+        except ExpressionError as error:
+            self._plan.wrong(f"rule {number}, because: {error}")
+            return None
+        return None if when is None else BoundRule(number, NAMES.index(rule.decide), when, because)
+
+    def _look_at_rules(self, layout: Layout) -> None:
+        trees = [
+            (rule.number, rule.when.tree)
+            for rule in layout.rules
+            if isinstance(rule.when, Expression) and rule.when.tree is not None
+        ]
+        if not trees:
+            return
+        from ..core.expressions.reach import never_true, unreachable
+
+        for number, tree in trees:
+            if never_true(tree):
+                self._plan.warn(f"rule {number} can never be true")
+        for number, earlier in unreachable(trees):
+            self._plan.warn(f"rule {number} can never decide: whenever it is true, rule {earlier} is")
+
+    def _leave_what_did_not_come(self, layout: Layout, names: set[str]) -> None:
+        """Derive nothing from what was not sent, and take no sent column in whose place another value is derived."""
+        if not layout.derived:
+            return
+        from ..core.expressions.reach import rests_on
+
+        there = {*layout.mapping.values(), *layout.seen.values(), *(name for name in layout.extras if name in names)}
+        for target, expression in list(layout.derived.items()):
+            used = [name for side, name in expression.uses if side == "incoming"]
+            came = [name for name in used if name in there]
+            absent = {name.lower() for name in used if name not in there}
+            if absent and (not came or (expression.tree is not None and rests_on(expression.tree, absent))):
+                del layout.derived[target]
+                continue
+            there.add(target)
+            if target not in used:
+                layout.mapping = {name: column for name, column in layout.mapping.items() if column != target}
+
+    # -- the batch as a whole ---------------------------------------------------------------------------
+
+    def check_batch(self, names: Sequence[str], shape: Shape) -> None:
+        """Check that the batch, taken as a whole, has what the job needs. `names` are its columns."""
+        plan, job, info = self._plan, self._plan.job, self._plan.info
+        self.of(shape)
+        elsewhere = [name for name in (*self._read, *names) if info.named(name) is None]
+        every = Layout({}, extras=dict.fromkeys(elsewhere, pa.null()))
+        problems = list(plan.problems)
+        self._compile(every)
+        plan.problems[:] = problems
+        tell = plan.warn if plan.ragged else plan.wrong  # what records may lack, all of them may
+        needed = [name for name in plan.key if not (job.null_key == "generate" and info[name].has_default)]
+        try:
+            given = [*names, *(name for name in every.derived if name not in names)]
+            check_batch_has(names, given, job.rename, needed, info)
+        except JobError as error:
+            tell(str(error))
+        sent = set(self.columns_of(names)) | set(every.derived)
+        lower = {name.lower() for name in names}
+        for place, used in every.uses():
+            for side, name in used:
+                there = name in sent or name.lower() in lower
+                if side == "incoming" and not there:
+                    tell(f"{place}: the batch does not send {name!r}; it has {in_quotes(names) or 'no columns'}")
+        if plan.order is not None and plan.order not in sent:
+            tell(f"order: the batch does not send {plan.order!r}; it has {in_quotes(names) or 'no columns'}")
+        for name, options in plan.columns.items():
+            if options.previous is not None and options.previous in sent:
+                plan.wrong(f"[columns.{name}] previous: the batch sends {options.previous!r} itself; list it in ignore")
+        self._look_at_updates(sent)
+        if (lacking := plan.lacking(sent)) and "insert" in job.allow:
+            words = ", ".join(lacking)
+            plan.warn(f"new records will be rejected: an insert needs {words}, which the batch does not send")
+        plan.raise_problems()
+
+    def _look_at_updates(self, sent: Iterable[str]) -> None:
+        """Foreign keys by which an update of what is sent would change other rows, which the history would not have."""
+        plan = self._plan
+        written = {*plan.updatable(sent), *plan.mark, *plan.previous().values()}
+        for one in plan.info.reach if plan.job.history and "update" in plan.job.allow else ():
+            if hit := sorted(written & set(one.columns)):
+                plan.wrong(
+                    f"constraint {one.said} changes other rows of {plan.info.name!r} when {', '.join(hit)} changes, "
+                    'and the history would not have them; let it restrict, set write = "insert" in '
+                    f"[columns.{hit[0]}], or history = false"
+                )
+
+
+def _incoming_names(plan: Plan) -> set[str]:
+    """Every name that an expression takes from the incoming side, as it is spelt there."""
+    texts = [value for value in plan.job.derive.values() if isinstance(value, str)]
+    for rule in plan.job.rules:
+        texts += [rule.when] if isinstance(rule.when, str) else []
+        texts += [part.split("}")[0] for part in (rule.because or "").split("{")[1:]]
+    if not texts:
+        return set()
+    from sqlglot import exp
+
+    from ..core.expressions.parsing import parse
+
+    found = set()
+    for text in texts:
+        try:
+            tree = parse(text)
+        except ExpressionError:
+            continue  # said where it is compiled
+        found |= {one.name for one in tree.find_all(exp.Column) if one.table.lower() == "incoming"}
+    return found
+
+
+def always(value: Any, constant: pa.Scalar) -> Expression:
+    return Expression(repr(value), constant.type, (), None, lambda env: Cells(constant))
+
+
+def shape_of(schema: pa.Schema) -> Shape:
+    """The shape of records that come with a schema."""
+    return tuple((field.name, _plain_type(field.type)) for field in schema)
+
+
+@cache
+def _plain_type(kind: pa.DataType) -> pa.DataType:
+    return plain(pa.array([], kind)).type

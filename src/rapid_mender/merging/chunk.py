@@ -1,0 +1,90 @@
+"""The way of one chunk: read, checked, decided on alone, looked up, decided on, written, gathered."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+from datetime import datetime
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.decisions import decide_alone
+from ..core.rules import Fired
+from ..incoming import Chunk
+from ..jobs.plan import Plan
+from ..stores.contract import Session
+from .batch import Batch, Progress
+from .decide import Outcome, meet
+from .gather import Gather
+from .groups import Groups
+from .write import Pending, Writer, settle
+
+
+@dataclass(frozen=True)
+class ChunkWay:
+    """What the chunks of a batch go through, one after the other."""
+
+    plan: Plan
+    batch: Batch
+    gather: Gather
+    groups: Groups | None
+    fired: Fired
+    now: datetime
+    progress: Progress
+
+    def merge(self, session: Session, writer: Writer | None, chunk: Chunk, done: int, time: str = "first") -> None:
+        """Take a chunk through; `done` records went before it. Without `writer` nothing is written. `time`: "again" if
+        it was refused before, for now; "last time" if it would stay so.
+        """
+        batch, plan = self.batch, self.plan
+        records = batch.read(chunk)
+        batch.check(session, records)
+        alone = decide_alone(records, *batch.repeats.of(records.rows), self.batch.source.unit)
+        asked = alone.open
+        whole = len(asked) == len(records.rows)
+        if session.sorts and len(asked) > 1:
+            names = [f"k{i}" for i in range(len(plan.key))]  # a name with a dot would be taken for a path
+            keys = records.values.select(plan.key).rename_columns(names).take(pa.array(asked))
+            order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in names])
+            asked, whole = asked[order.to_numpy()], False
+        layout, extras = batch.layout(chunk), records.extras
+        at_once = session.rows_at_once(plan.info, plan.key)
+        outcomes: list[Outcome] = []
+        pending: list[list[Pending]] = []
+        for start in range(0, len(asked), at_once):
+            places = asked[start : start + at_once]
+            index = None if whole and len(places) == len(records.rows) else pa.array(places)
+            values = records.values if index is None else records.values.take(index)
+            some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
+            meeting = meet(session, plan, layout, values, some, self.now)
+            if time == "first":
+                self.fired.add(meeting.fired)
+            outcomes.append(Outcome(places, meeting.decisions, meeting.patterns, meeting.found))
+            if plan.made:
+                outcomes[-1].made = meeting.existing.values.select(plan.made).take(
+                    pa.array(meeting.found, mask=meeting.found < 0)
+                )
+            if self.groups is not None:
+                outcomes[-1].groups = self.groups.of_met(meeting)
+                if writer is None:
+                    self.groups.foresee(meeting)
+            pending.append(writer.write(meeting) if writer is not None else [])
+            if writer is None:
+                self.gather.sample(
+                    records.rows[places], values, meeting.decisions, meeting.existing, meeting.found, meeting.changed
+                )
+            self.progress("merging", done + start, self.batch.rows)
+        open_still = np.zeros(len(records.rows), bool)
+        for outcome, writes in zip(outcomes, pending, strict=True):
+            for_now = settle(plan, outcome, writes) & (time != "last time")
+            open_still[outcome.places[for_now]] = True
+            if self.groups is not None and outcome.groups is not None:
+                self.groups.count(outcome.groups.filter(pa.array(~for_now)), outcome.decisions.codes[~for_now])
+        if open_still.any():
+            self.gather.deferred.append(Chunk(chunk.raw.filter(pa.array(open_still)), chunk.rows[open_still]))
+        if self.groups is not None:
+            closed = np.flatnonzero(alone.codes >= 0)
+            some = records.values.take(pa.array(closed))
+            self.groups.count(self.groups.of_records(some), alone.codes[closed])
+        self.gather.note(chunk, records, alone, outcomes, pending, open_still)

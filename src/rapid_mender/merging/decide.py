@@ -1,0 +1,154 @@
+"""Records meeting the rows of the table: looked up, compared, and decided on. Nothing is written here."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass, field
+from datetime import datetime
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.compare import Patterns, differences, differs
+from ..core.decisions import DELETE, INSERT, REJECT, SKIP, Decisions, decide_met
+from ..core.existing import Existing
+from ..core.expressions import Env
+from ..core.keys import null_keys, one_array
+from ..core.masks import mask_of
+from ..core.rules import Fired, Met, apply_allow, apply_rules
+from ..jobs.layouts import Layout
+from ..jobs.plan import Plan
+from ..stores.contract import Session
+from .marks import is_marked, unmarking
+
+
+@dataclass
+class Outcome:
+    """What remains of a meeting when it is over: where in the chunk the records are, and what was decided."""
+
+    places: np.ndarray
+    decisions: Decisions
+    patterns: Patterns
+    found: np.ndarray
+    made: pa.Table | None = None
+    """For each record what the database made of the primary key of its row; null if it has none."""
+    groups: pa.Array | None = None
+
+    def rows_of(self, code: int) -> np.ndarray:
+        """The places, among the rows that were met, of those of a decision."""
+        return self.found[(self.decisions.codes == code) & (self.found >= 0)]
+
+
+@dataclass
+class Meeting:
+    """Some records, the rows that they meet, and what is to be done."""
+
+    values: pa.Table
+    existing: Existing
+    setting: pa.Table
+    """For each row of `existing`, the values that an update would set."""
+    changed: dict[str, np.ndarray]
+    """By column: the rows of `existing` in which that differs from what is there."""
+    patterns: Patterns
+    decisions: Decisions
+    found: np.ndarray
+    """For each record the place of its row in `existing`, or -1."""
+    met: Met
+    fired: Fired = field(default_factory=Fired)
+
+
+def meet(
+    session: Session,
+    plan: Plan,
+    layout: Layout,
+    values: pa.Table,
+    extras: dict[str, pa.Array],
+    now: datetime,
+) -> Meeting:
+    """Look records up, and decide on them: by default, by the rules, by what the job allows."""
+    count = values.num_rows
+    existing = _fetch(session, plan, values)
+    answers = pa.array(existing.positions)
+    sent = plan.updatable(values.column_names)
+    taken = values.select(sent).take(answers)
+    setting = dict(zip(sent, taken.columns, strict=True))
+    changed = differences(existing, taken, sent, plan.likeness)
+    for name, (value, mask) in unmarking(plan, existing, now).items():
+        if name not in sent:
+            sent = [*sent, name]
+            setting[name], changed[name] = value, mask
+    compared = np.zeros(len(existing.positions), bool)
+    for name in sent:
+        if plan.compares(name):
+            compared |= changed[name]
+    for name, other in plan.previous().items():
+        if name in changed:
+            old = one_array(existing.values[name])
+            changed[other] = changed[name] & differs(one_array(existing.values[other]), old)
+            setting[other] = old
+    patterns = Patterns(changed, len(existing.positions))
+    stale = _stale(plan, existing, values, answers)
+    decisions, found = decide_met(
+        count, existing.positions, patterns, compared, stale, plan.lacking(values.column_names)
+    )
+    _refuse_null_inserts(plan, values, decisions)
+    met = Met(values, extras, existing.values, found, changed, compared, stale, layout.types)
+    meeting = Meeting(values, existing, pa.table(setting), changed, patterns, decisions, found, met)
+    if layout.rules:
+        several = np.bincount(existing.positions, minlength=count) > 1
+        updates = np.zeros(count, bool)
+        updates[found >= 0] = patterns.having(changed)[found[found >= 0]]
+        env = Env(count, met, now)
+        meeting.fired = apply_rules(decisions, layout.rules, env, met, ~several, updates)
+        _refuse_null_inserts(plan, values, decisions)
+    _skip_marked(plan, meeting, now)
+    apply_allow(decisions, plan.allowed)
+    return meeting
+
+
+def _fetch(session: Session, plan: Plan, values: pa.Table) -> Existing:
+    """The rows that have the records' keys; a record whose key the database is to make meets none."""
+    keys = values.select(plan.key)
+    null = null_keys(keys)
+    if not null.any():
+        return session.fetch(plan.info, keys)
+    whole = np.flatnonzero(~null)
+    found = session.fetch(plan.info, keys.take(pa.array(whole)))
+    found.positions = whole[found.positions]
+    return found
+
+
+def _stale(plan: Plan, existing: Existing, values: pa.Table, answers: pa.Array) -> np.ndarray:
+    """A mask of the rows that are newer than the record. What has no date is older than what has one."""
+    if plan.order is None:
+        return np.zeros(len(existing.positions), bool)
+    old = one_array(existing.values[plan.order])
+    if plan.order not in values.column_names:
+        return old.is_valid().to_numpy(zero_copy_only=False)
+    new = one_array(values[plan.order]).take(answers)
+    older = pc.fill_null(pc.less(new, old), False)
+    return mask_of(pc.or_(older, pc.and_(pc.is_null(new), pc.is_valid(old))))
+
+
+def _refuse_null_inserts(plan: Plan, values: pa.Table, decisions: Decisions) -> None:
+    """A null for a required column that an update would have passed over, on a record that is to be inserted."""
+    for name in values.column_names:
+        column = plan.info[name]
+        passes = name in plan.key or plan.strict_nulls(name) or plan.writes(name) == "never" or name in plan.defaults()
+        if column.nullable or passes:
+            continue
+        if values[name].null_count:
+            null = one_array(values[name]).is_null().to_numpy(zero_copy_only=False)
+            why = f"{name} is required (NOT NULL) and came without a value"
+            decisions.put(null & (decisions.codes == INSERT), REJECT, why)
+
+
+def _skip_marked(plan: Plan, meeting: Meeting, now: datetime) -> None:
+    """A row that is marked as deleted already needs no more."""
+    doomed = meeting.decisions.codes == DELETE
+    if plan.job.delete != "mark" or not doomed.any():
+        return
+    rows = np.flatnonzero(doomed)
+    mask = np.zeros(len(doomed), bool)
+    mask[rows[is_marked(plan, meeting.existing.take(meeting.found[rows]), now)]] = True
+    meeting.decisions.put(mask, SKIP, "marked as deleted already")

@@ -1,0 +1,224 @@
+"""One record, looked at closely: as it came, the row that it meets, what differs, every rule, the decision."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from datetime import UTC, datetime
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from ..changes.query import key_given
+from ..core.compare import Likeness, differs
+from ..core.decisions import NAMES, decide_alone
+from ..core.existing import Existing
+from ..core.expressions import Env, Expression
+from ..core.keys import match, one_array
+from ..core.records import REJECT_TEXT, known_column, value_of
+from ..core.rules import truth
+from ..errors import JobError
+from ..incoming import Chunk
+from ..jobs.job import Job
+from ..jobs.opening import Opened, opened_job
+from ..jobs.plan import Plan
+from ..stores.contract import Session, kept
+from .batch import Batch
+from .decide import Meeting, meet
+
+
+@dataclass(frozen=True)
+class RuleValue:
+    """What a rule says of a record. `value` is True, False, or None for unknown; `decided`: it was the one."""
+
+    number: int
+    decide: str
+    when: str
+    value: bool | None
+    decided: bool
+
+
+@dataclass(frozen=True)
+class Compared:
+    """One column: the existing and the incoming value, and what became of them, in words."""
+
+    column: str
+    existing: Any
+    incoming: Any
+    verdict: str
+    changed: bool
+
+    @property
+    def sent(self) -> bool:
+        """Whether the record brought a value for the column."""
+        return not self.verdict.startswith(("not sent", "takes", "previous"))
+
+
+@dataclass
+class Explained:
+    """One record. `values` is what was made of it; `compared` and `rules` are empty where it met nothing."""
+
+    row: int
+    came: dict[str, Any]
+    values: dict[str, Any]
+    decision: str
+    reason: str
+    compared: list[Compared] = field(default_factory=list)
+    rules: list[RuleValue] = field(default_factory=list)
+
+
+@dataclass
+class Explanation:
+    """What happens to the records of one key. `existing` are the rows that have it, before the merge."""
+
+    table: str
+    unit: str
+    key: dict[str, Any]
+    existing: list[dict[str, Any]]
+    records: list[Explained]
+    note: str | None = None
+
+    def _repr_html_(self) -> str:
+        """What a notebook shows."""
+        from ..notebook import of_explanation
+
+        return of_explanation(self)
+
+
+def explain(job: Job, incoming: Any = None, *, key: Mapping[str, Any]) -> Explanation:
+    """Say what a merge would do with the records of one key, and why. Writes nothing.
+
+    `key` maps each key column to a value. Raises JobError if it does not, and as `preview` does.
+    """
+    key = key_given(key)
+    with opened_job(job, incoming) as door:
+        return _explain(door, key)
+
+
+def _explain(door: Opened, key: Mapping[str, Any]) -> Explanation:
+    job, plan = door.job, door.plan
+    target = _target(plan, key)
+    batch = Batch(plan, door.source, datetime.now(UTC), lambda what, done, total: None)
+    try:
+        with door.store.begin(write=False, guests=door.source.only_once) as session:
+            batch.read_all(session, remember=False)
+        with door.store.begin(write=False) as session:
+            target = kept(session.settle(plan.info, target))
+            rows = session.fetch(plan.info, target)
+            shown = [_shown(rows, place) for place in range(len(rows.positions))]
+            found = [one for chunk in batch.chunks(1 << 18) for one in _of_chunk(session, plan, batch, chunk, target)]
+    finally:
+        batch.close()
+    note = None
+    if not found:
+        stays = job.missing == "keep"
+        note = "no record of the batch has this key" + (
+            "; the row stays" if shown and stays else
+            "; the row is deleted if it is within scope" if shown else "; and no row has it either"
+        )  # fmt: skip
+    names = {name: target[name][0].as_py() for name in plan.key}
+    return Explanation(plan.info.name, door.source.unit, names, shown, found, note)
+
+
+def _target(plan: Plan, key: Mapping[str, Any]) -> pa.Table:
+    given = {known_column(plan.info, name).name: value for name, value in key.items()}
+    if set(given) != set(plan.key):
+        raise JobError(f"the key of the job is {', '.join(plan.key)}; give a value for each of these, and no other")
+    values = {name: value_of(plan.info[name], given[name]) for name in plan.key}
+    return pa.table({name: pa.array([value.as_py()], value.type) for name, value in values.items()})
+
+
+def _shown(rows: Existing, place: int) -> dict[str, Any]:
+    row: dict[str, Any] = rows.values.slice(place, 1).to_pylist()[0]
+    for name, cells in rows.odd.items():
+        if cells.mask[place]:
+            row[name] = cells.text[int(cells.mask[:place].sum())].as_py()
+    return row
+
+
+def _of_chunk(session: Session, plan: Plan, batch: Batch, chunk: Chunk, target: pa.Table) -> list[Explained]:
+    keys, usable = batch.keys(session, chunk)
+    whole = np.flatnonzero(usable)
+    mine, _ = match(
+        session.fold(plan.info, keys.take(pa.array(whole))), session.fold(plan.info, target.select(plan.key))
+    )
+    hit = np.sort(whole[mine])
+    if not len(hit):
+        return []
+    some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
+    records = batch.read(some)
+    batch.check(session, records)
+    alone = decide_alone(records, *batch.repeats.of(records.rows), batch.source.unit)
+    places = alone.open
+    index = pa.array(places)
+    extras = {name: column.take(index) for name, column in records.extras.items()}
+    layout = batch.layout(some)
+    meeting = meet(session, plan, layout, records.values.take(index), extras, batch.now)
+    out = []
+    for at in range(len(hit)):
+        came = {n: v for n, v in some.raw.slice(at, 1).to_pylist()[0].items() if n != REJECT_TEXT}
+        values = records.values.slice(at, 1).to_pylist()[0]
+        met = np.flatnonzero(places == at)
+        decisions, place = (meeting.decisions, int(met[0])) if len(met) else (alone, at)
+        decision = NAMES[decisions.codes[place]]
+        one = Explained(int(some.rows[at]), came, values, decision, decisions.reason(place))
+        if len(met):
+            one.compared = _compare(plan, meeting, place)
+            one.rules = _rules(plan, meeting, layout.rules, place, batch.now)
+        out.append(one)
+    return out
+
+
+def _compare(plan: Plan, meeting: Meeting, place: int) -> list[Compared]:
+    """What became of every column of the table, for the record at a place of a meeting."""
+    row = int(meeting.found[place])
+    out = []
+    for column in plan.info.columns:
+        name = column.name
+        sent = name in meeting.values.column_names
+        new = meeting.values[name][place].as_py() if sent else None
+        if row < 0:
+            out.append(Compared(name, None, new, "new" if sent else "not sent", False))
+            continue
+        old = _shown(meeting.existing, row)[name]
+        changed = bool(name in meeting.changed and meeting.changed[name][row])
+        out.append(Compared(name, old, new, _verdict(plan, meeting, name, row, place, sent, changed), changed))
+    return out
+
+
+def _verdict(plan: Plan, meeting: Meeting, name: str, row: int, place: int, sent: bool, changed: bool) -> str:
+    takes = [source for source, other in plan.previous().items() if other == name]
+    if takes:
+        return f"takes the old value of {takes[0]}" if changed else f"previous of {takes[0]}, which did not change"
+    if not sent:
+        return "not sent, left alone"
+    if name in plan.key and plan.info[name].fold is None:
+        return "key"
+    if plan.writes(name) != "always":
+        by = "update_only" if plan.update_only and name not in plan.update_only else f'write = "{plan.writes(name)}"'
+        return f"left alone: {by}"
+    if changed:
+        if not plan.compares(name):
+            return "differs, and is no reason to write: compare = false"
+        return "changed" if NAMES[meeting.decisions.codes[place]] == "update" else "differs"
+    old = one_array(meeting.existing.values[name]).slice(row, 1)
+    new = one_array(meeting.values[name]).slice(place, 1)
+    if not differs(old, new)[0]:
+        return "same"
+    setting = plan.likeness.get(name, Likeness())
+    if setting.keep_on_null and not new[0].is_valid:
+        return 'kept: null = "keep"'
+    return f"same by {', '.join(n for n in setting.names() if not n.startswith('null'))}"
+
+
+def _rules(plan: Plan, meeting: Meeting, rules: list[Any], place: int, now: datetime) -> list[RuleValue]:
+    out, waiting = [], True
+    env = Env(meeting.values.num_rows, meeting.met, now)
+    for rule in rules:
+        value = env.array(truth(rule, env, meeting.met).values)[place].as_py()
+        text = rule.when.text if isinstance(rule.when, Expression) else plan.job.rules[rule.number - 1].when
+        text = text if isinstance(text, str) else f"function {getattr(text, '__name__', '')}".strip()
+        out.append(RuleValue(rule.number, NAMES[rule.decide], text, value, waiting and value is True))
+        waiting = waiting and value is not True
+    return out

@@ -1,0 +1,207 @@
+"""Gathering what a run gives back: counts, decisions, rejects, samples."""
+
+from __future__ import annotations
+
+from collections import Counter
+from collections.abc import Mapping
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.decisions import NAMES, REJECT, UPDATE, Decisions
+from ..core.existing import Existing
+from ..core.keys import one_array
+from ..core.records import REJECT_SHAPE, REJECT_TEXT, Records
+from ..incoming import BrokenRecords, Chunk, Source
+from ..incoming.rejected import kept_name
+from ..jobs.plan import Plan
+from .decide import Outcome
+from .result import Result, Sample
+from .write import Pending, in_words
+
+_SAMPLES = 4  # per decision
+
+
+@dataclass
+class Gather:
+    """Puts into a result what the chunks of a batch bring. `samples`: also some records to show."""
+
+    result: Result
+    plan: Plan
+    source: Source
+    samples: bool
+    _kept: Counter[str] = field(default_factory=Counter)
+    deferred: list[Chunk] = field(default_factory=list)
+    """Records that the store refused for the sake of other rows, which may be otherwise when all are written."""
+
+    def kept(self, put: tuple[Counter[str], list[Chunk]] | None = None) -> tuple[Counter[str], list[Chunk]]:
+        """What is kept here besides the result, as a copy; with `put`, that from now on."""
+        if put is not None:
+            self._kept, self.deferred = Counter(put[0]), list(put[1])
+        return Counter(self._kept), list(self.deferred)
+
+    def warn_of_kept(self) -> None:
+        """Say how many rows did not come and could not be deleted."""
+        for reason, count in self._kept.most_common(10):
+            self.plan.warn(f"{count:,} rows that did not come were kept: {reason}")
+
+    def note(
+        self,
+        chunk: Chunk,
+        records: Records,
+        alone: Decisions,
+        outcomes: list[Outcome],
+        pending: list[list[Pending]],
+        open_still: np.ndarray,
+    ) -> None:
+        """Put the decisions of a chunk together, in the order of its records, but for those that are `open_still`."""
+        count = len(chunk.rows)
+        place = np.arange(count)
+        asked = np.concatenate([np.empty(0, np.int64), *(one.places for one in outcomes)])
+        place[asked] = count + np.arange(len(asked))
+        parts = [alone, *(one.decisions for one in outcomes)]
+        codes = np.concatenate([part.codes for part in parts])[place]
+        begin = np.cumsum([0, *(len(part.texts) for part in parts[:-1])])
+        why = np.concatenate([part.why + start for part, start in zip(parts, begin, strict=True)])[place]
+        texts = pa.concat_arrays([part.texts for part in parts])
+        reasons = pa.DictionaryArray.from_arrays(pa.array(why.astype(np.int32)), texts)
+        none = pa.nulls(count, pa.list_(pa.string()))
+        sets = pa.concat_arrays([none, *(self._changed(one) for one in outcomes)]).take(pa.array(place))
+        self.sample(records.rows, records.values, alone, None, np.full(count, -1), {})
+        kept = ~open_still
+        for name, number in zip(NAMES, np.bincount(codes[kept], minlength=len(NAMES)), strict=True):
+            self.result.counts[name] += int(number)
+        self.result.records += int(kept.sum())
+        names = pa.DictionaryArray.from_arrays(pa.array(codes), pa.array(NAMES))
+        keys = self._keys(records, outcomes, pending)
+        table = [pa.array(chunk.rows), names, reasons, sets, *keys]
+        noted = pa.table(table, names=self.result._shape.names)
+        self.result._decisions.put(noted if kept.all() else noted.filter(pa.array(kept)))
+        self._note_rejects(chunk, (codes == REJECT) & kept, reasons)
+
+    def _changed(self, outcome: Outcome) -> pa.Array:
+        """For each record of a meeting the columns that its update changes, counted as well."""
+        patterns = outcome.patterns
+        updated = outcome.rows_of(UPDATE)
+        for column, number in patterns.counts(updated).items():
+            self.result.changed[column] = self.result.changed.get(column, 0) + number
+        sets = pa.array([list(columns) for columns in patterns.sets] + [None], pa.list_(pa.string()))
+        which = np.full(len(outcome.places), len(patterns.sets), np.int64)
+        which[outcome.decisions.codes == UPDATE] = patterns.code[updated]
+        return sets.take(pa.array(which))
+
+    def _keys(self, records: Records, outcomes: list[Outcome], pending: list[list[Pending]]) -> list[pa.Array]:
+        """The keys of a chunk's records, and, beside them, what the database made of the primary key."""
+        names = [*self.result.key, *self.plan.made]
+        count = len(records.rows)
+        keys = [one_array(records.values[name]) for name in self.result.key]
+        keys += [pa.nulls(count, self.plan.info[name].type) for name in self.plan.made]
+        for outcome, writes in zip(outcomes, pending, strict=True):
+            if outcome.made is not None:
+                mask = np.zeros(count, bool)
+                mask[outcome.places] = True
+                order = pa.array(np.argsort(outcome.places))
+                for at, column in enumerate(outcome.made.columns, len(self.result.key)):
+                    keys[at] = pc.replace_with_mask(keys[at], mask, one_array(column).take(order))
+            for made in (one.made for one in writes):
+                if made is None:
+                    continue
+                places = outcome.places[made[0]]
+                mask = np.zeros(count, bool)
+                mask[places] = True
+                order = pa.array(np.argsort(places))
+                keys = [
+                    pc.replace_with_mask(key, mask, one_array(made[1][name]).take(order))
+                    for name, key in zip(names, keys, strict=True)
+                ]
+        return keys
+
+    def _note_rejects(self, chunk: Chunk, rejected: np.ndarray, reasons: pa.Array) -> None:
+        if not rejected.any():
+            return
+        mask = pa.array(rejected)
+        raw = chunk.raw.filter(mask)
+        texts = raw[REJECT_TEXT].cast(pa.string()) if REJECT_TEXT in raw.column_names else pa.nulls(raw.num_rows)
+        rows = pa.array(chunk.rows[rejected])
+        why = self._placed(rows, reasons.filter(mask).dictionary_decode())
+        fixed = pa.table([rows, why, texts], names=REJECT_SHAPE.names)
+        for name in raw.column_names:
+            if name != REJECT_TEXT:
+                fixed = fixed.append_column(raw.schema.field(name).with_name(kept_name(name)), raw[name])
+        self.result._rejects.put(fixed)
+
+    def _placed(self, rows: pa.Array, reasons: pa.Array) -> pa.Array:
+        """Reasons, with where each record is, if the number of its row does not tell."""
+        places = [self.source.place(row) for row in rows.to_pylist()]
+        if places[:1] in ([], [None]):
+            return reasons
+        return pc.binary_join_element_wise(pa.array(places), one_array(reasons), ": ")
+
+    def note_missing(self, rows: Existing, refused: Mapping[int, str]) -> None:
+        """Rows that did not come, and are deleted; those that the store does not let go stay."""
+        count = len(rows.positions)
+        gone = count - len(refused)
+        self.result.counts["delete"] += gone
+        self.result.missing += gone
+        self._kept.update(in_words(self.plan, reason) for reason in refused.values())
+        keep = np.ones(count, bool)
+        keep[list(refused)] = False
+        mask = pa.array(keep)
+        keys = [one_array(rows.values[name]).filter(mask) for name in (*self.result.key, *self.plan.made)]
+        sets = pa.nulls(gone, pa.list_(pa.string()))
+        table = [pa.nulls(gone, pa.int64()), pa.repeat("delete", gone), pa.repeat("did not come", gone), sets, *keys]
+        self.result._decisions.put(pa.table(table, names=self.result._shape.names))
+        if self.samples:
+            have = sum(sample.decision == "delete" for sample in self.result.samples)
+            for row in rows.values.slice(0, max(_SAMPLES - have, 0)).to_pylist():
+                cells = [(column, old, None, False) for column, old in row.items()]
+                key = {column: row[column] for column in self.result.key}
+                self.result.samples.append(Sample(None, "delete", "did not come", key, cells))
+
+    def note_broken(self, broken: BrokenRecords) -> None:
+        """Records that could not be split into values are rejects without any."""
+        for part in broken.tables():
+            count = part.num_rows
+            self.result.counts["reject"] += count
+            self.result.records += count
+            none = [pa.nulls(count, field.type) for field in list(self.result._shape)[3:]]
+            table = [part["row"], pa.repeat("reject", count), part["reason"], *none]
+            self.result._decisions.put(pa.table(table, schema=self.result._shape))
+            why = self._placed(part["row"], part["reason"])
+            self.result._rejects.put(pa.table([part["row"], why, part["text"]], names=REJECT_SHAPE.names))
+            room = _SAMPLES - len(self.result.samples) if self.samples else 0
+            for row, reason, text in zip(*(column.to_pylist() for column in part.slice(0, max(room, 0))), strict=True):
+                self.result.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))
+
+    def sample(
+        self,
+        rows: np.ndarray,
+        values: pa.Table,
+        decisions: Decisions,
+        existing: Existing | None,
+        found: np.ndarray,
+        changed: dict[str, np.ndarray],
+    ) -> None:
+        """Keep some records of each decision to show them, beside the rows that they meet."""
+        if not self.samples:
+            return
+        for code, name in enumerate(NAMES):
+            have = sum(sample.decision == name for sample in self.result.samples)
+            for at in np.flatnonzero(decisions.codes == code)[: max(_SAMPLES - have, 0)].tolist():
+                record, place, cells = values.slice(at, 1).to_pylist()[0], int(found[at]), []
+                for column, new in record.items():
+                    old = None if existing is None or place < 0 else self._shown(existing, column, place)
+                    differs = place >= 0 and column in changed and bool(changed[column][place])
+                    cells.append((column, old, new, differs))
+                key = {column: record[column] for column in self.result.key}
+                self.result.samples.append(Sample(int(rows[at]), name, decisions.reason(at), key, cells))
+
+    @staticmethod
+    def _shown(existing: Existing, column: str, place: int) -> Any:
+        odd = existing.odd.get(column)
+        if odd is not None and odd.mask[place]:
+            return odd.text[int(odd.mask[:place].sum())].as_py()
+        return existing.values[column][place].as_py()

@@ -1,0 +1,321 @@
+"""One transaction on PostgreSQL."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from typing import Any, NamedTuple
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ...core.existing import Existing
+from ...core.keys import one_array
+from ...core.masks import mask_of
+from ...core.schema import Column, TableInfo
+from ...errors import StoreError
+from ..contract import Conflict, Refused, Written
+from ..sql.link import PAGE_ROWS, Cells, Described, Form, Pick, SQLLink
+from ..sql.session import Sent, SQLSession
+from ..sql.text import name_sql, text_sql
+from .catalog import op
+from .link import PostgreSQLLink
+from .tables import BIG, NUMBER, TEXT
+
+BEGIN = "BEGIN ISOLATION LEVEL REPEATABLE READ"
+_MOST_COLUMNS = 1600
+_COUNTED = 10_000
+"""So many values are taken from a sequence one by one: further behind, nobody else can come up meanwhile."""
+_PAGE = 8160
+_POINTER = 18  # bytes that a long value leaves on its page
+
+
+def _bytes(kind: pa.DataType) -> int:
+    """How many bytes of a page a value takes at least, where all values take as many."""
+    if pa.types.is_boolean(kind):
+        return 1
+    return kind.bit_width // 8 if pa.types.is_primitive(kind) else 0
+
+
+class _Brought(NamedTuple):
+    """Values that rows brought for a column which a sequence counts for."""
+
+    sequence: int
+    most: int
+    values: pa.Array
+    written: Written
+
+
+class PostgreSQLSession(SQLSession):
+    number, text, big = NUMBER, TEXT, BIG
+    returns_updates = True
+
+    def __init__(
+        self,
+        link: PostgreSQLLink,
+        known: dict[TableInfo, Described],
+        connect: Callable[[], PostgreSQLLink],
+        write: bool,
+    ) -> None:
+        """`connect` makes another connection, which the session closes."""
+        super().__init__(link, known, write)
+        self._connect = connect
+        self._reader: PostgreSQLLink | None = None
+        self._looks = 0
+        self._beside = 0
+        self._scans = 0
+        self._brought: list[_Brought] = []
+        self._counted: dict[TableInfo, list[dict[str, Any]]] = {}
+
+    def close(self) -> None:
+        super().close()
+        self._bring_up()
+        self._let_reader_go()
+
+    def abandon(self) -> None:
+        super().abandon()
+        self._let_reader_go()
+
+    def _let_reader_go(self) -> None:
+        if self._reader is not None:
+            self._reader.close()
+            self._reader = None
+
+    def _links(self) -> list[SQLLink]:
+        return [*super()._links(), *([self._reader] if self._reader is not None else [])]
+
+    def _reading(self) -> SQLLink:
+        self._looks += 1
+        if not self._writes or self._looks == 1:
+            return super()._reading()
+        if self._reader is None and self._looks == 2:  # the batch is worth a second connection
+            link: PostgreSQLLink = self._write.settled()
+            snapshot = link.select([Pick("pg_catalog.pg_export_snapshot()", "id", pa.string())], "")["id"][0].as_py()
+            try:
+                self._reader = self._connect()
+                self._reader.run(BEGIN)
+                self._reader.run(f"SET TRANSACTION SNAPSHOT {text_sql(snapshot)}")
+            except StoreError:  # no more connections are to be had
+                self._let_reader_go()
+        return self._reader or super()._reading()
+
+    def _asking(self) -> SQLLink:
+        return self._reader or super()._asking()
+
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
+        mine = {column.name for column in info.columns if column.has_default}
+        if self._brought and not mine <= set(values.column_names):  # values are to be made
+            self._bring_up()
+        written = super().insert(info, values, key)
+        for one in self._sequences(info) if mine & set(values.column_names) else ():
+            if one["may"] and one["column"] in values.column_names:
+                self._brought.append(_Brought(one["oid"], one["most"], one_array(values[one["column"]]), written))
+        return written
+
+    def _sequences(self, info: TableInfo) -> list[dict[str, Any]]:
+        """What counts for the columns of a table."""
+        if info not in self._counted:
+            link: PostgreSQLLink = self._write.settled()
+            self._counted[info] = link.sequences(int(self._described(info).info.identity))
+        return self._counted[info]
+
+    def behind(self, info: TableInfo) -> list[tuple[str, str]]:
+        return [(one["column"], one["name"]) for one in self._sequences(info) if not one["may"]]
+
+    def _bring_up(self) -> None:
+        """Bring sequences up to the values that rows brought of their own, so that none is made twice.
+
+        What a sequence has counted stays so if the transaction is undone.
+        """
+        if not self._brought:
+            return
+        highest: dict[tuple[int, int], int] = {}
+        for one in self._brought:
+            values = one.values
+            if one.written.refusals():
+                values = values.filter(pa.array(one.written.landed(len(values))))
+            top = pc.max(values).as_py()
+            highest[one.sequence, one.most] = max(int(top or 0), highest.get((one.sequence, one.most), 0))
+        self._brought.clear()
+        link = self._write.settled()
+        for (sequence, most), top in highest.items():
+            at = f"{sequence}::pg_catalog.oid::pg_catalog.regclass"
+            last = f"coalesce(pg_catalog.pg_sequence_last_value({at}), 0)"
+            ahead = top - int(link.select([Pick(last, "n", pa.int64())], "")["n"][0].as_py())
+            if 0 < ahead <= _COUNTED:  # counting is safe beside others who count
+                link.run(f"SELECT pg_catalog.nextval({at}) FROM pg_catalog.generate_series(1, {ahead})")
+            elif ahead > 0 and top < most:
+                link.run(f"SELECT pg_catalog.setval({at}, {top})")
+
+    def scan(
+        self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
+    ) -> Iterator[Existing]:
+        table, picked = self._described(info), info.pick(columns)
+        link: PostgreSQLLink = self._write.settled()
+        listed = ", ".join(f"{one.expression} AS {one.alias}" for one in self._picks(table, picked))
+        self._scans += 1
+        cursor = f"rmend_scan_{self._scans}"  # an earlier one may not have come to its end
+        link.run(f"DECLARE {cursor} NO SCROLL CURSOR FOR SELECT {listed} FROM {table.sql} AS t")
+        while (page := link.fetch_next(cursor, PAGE_ROWS)).num_rows:
+            yield self._existing(link, table, page, picked, key)
+        link.run(f"CLOSE {cursor}")
+
+    def _cannot_hold(self, table: Described, column: Column, values: pa.Array) -> np.ndarray | None:
+        if not pa.types.is_string(values.type):
+            return None
+        bad = mask_of(pc.fill_null(pc.match_substring(values, "\x00"), False))
+        link: PostgreSQLLink = self._asking()  # type: ignore[assignment]
+        if link.encoding not in ("UTF8", "SQL_ASCII"):
+            bad |= self._unknown_letters(link, values)
+        return bad
+
+    def _unknown_letters(self, link: PostgreSQLLink, values: pa.Array) -> np.ndarray:
+        """A mask of the texts that the encoding of the database has no letters for."""
+        beyond = pc.if_else(pc.string_is_ascii(values), pa.scalar(None, values.type), values)
+        if beyond.null_count == len(beyond):
+            return np.zeros(len(values), bool)
+        each = beyond.dictionary_encode()
+        form = Form(pa.binary(), "pg_catalog.bytea", "{}::pg_catalog.bytea")
+        known = f"pg_catalog.length(pg_catalog.convert(s.c1, 'UTF8', {text_sql(link.encoding)}))"
+        picks = [Pick("s.c0", "n", NUMBER.wire), Pick(known, "length", NUMBER.wire)]
+        with link.staged(self._numbered([Cells(form, each.dictionary.cast(pa.binary()))])) as stage:
+
+            def some(first: int, last: int) -> pa.Table:
+                return link.tried(picks, f"FROM {stage} AS s WHERE {self._between(first, last)}", "s.c0")
+
+            unknown = link.in_parts(len(each.dictionary), some, lambda error, row: None)[1]
+        return mask_of(pc.fill_null(pc.is_in(each.indices, pa.array(list(unknown), pa.int32())), False))
+
+    def _updating(self, table: Described, sets: Mapping[str, str], stage: str, where: str) -> str:
+        listed = ", ".join(f"{name_sql(name)} = {value}" for name, value in sets.items())
+        return f"UPDATE {table.sql} AS t SET {listed} FROM {stage} AS s WHERE {where}"
+
+    def _deleting(self, table: Described, stage: str, where: str) -> str:
+        return f"DELETE FROM {table.sql} AS t USING {stage} AS s WHERE {where}"
+
+    def _join(self, table: Described, stage: str, on: str) -> str:
+        return f"FROM {stage} AS s JOIN {table.sql} AS t ON {on}"
+
+    def _contains(self, expression: str, text: str) -> str:
+        return f"pg_catalog.strpos({expression}::pg_catalog.text, {text}) {op('>')} 0"
+
+    def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
+        if not error.unique:
+            return
+        table, known = sent.table, sent.table.extra["unique"]
+        # the constraints of a partition have names of their own
+        partition = len(table.locators) > 1 and error.constraint not in known
+        meant = known.values() if partition else [known.get(error.constraint, ())]
+        told = [columns for columns in meant if columns and set(columns) <= set(sent.names)]
+        if not told:
+            return  # an index over an expression, or a column that was not sent: nothing tells who was first
+        for columns in told:
+            staged = {name: f"s.c{sent.names.index(name) + 1}" for name in columns}
+            forms = table.forms
+            same = " AND ".join(
+                f"t.{name_sql(n)} {forms[n].equals} {forms[n].write.format(s)}" for n, s in staged.items()
+            )
+            rest = self._join(table, stage, f"s.c0 {op('=')} {row} AND {same}")
+            if link.select([Pick("pg_catalog.count(*)", "n", pa.int64())], rest)["n"][0].as_py():
+                return
+        raise Conflict(f"{self.where}: another program wrote the same key meanwhile ({error.reason})")
+
+    @contextmanager
+    def _watched(self, link: SQLLink, table: Described) -> Iterator[list[int]]:
+        seen: list[int] = []
+        if not table.info.triggers:
+            yield seen
+            return
+        before = self._touched(link, table)
+        yield seen
+        self._beside += max(self._touched(link, table) - before - sum(seen), 0)
+
+    def _touched(self, link: SQLLink, table: Described) -> int:
+        """How many rows of a table this transaction has inserted, updated or deleted so far."""
+        counted = f" {op('+')} ".join(
+            f"pg_catalog.pg_stat_get_xact_tuples_{how}(oid)" for how in ("inserted", "updated", "deleted")
+        )
+        at = f"{table.info.identity}::pg_catalog.oid"
+        tree = f"SELECT relid::pg_catalog.oid FROM pg_catalog.pg_partition_tree({at}::pg_catalog.regclass)"
+        rest = f"FROM (SELECT DISTINCT oid FROM (SELECT {at} UNION ALL {tree}) AS every (oid)) AS part"
+        picks = [Pick(f"coalesce(pg_catalog.sum({counted}), 0)::pg_catalog.int8", "n", pa.int64())]
+        return int(link.select(picks, rest)["n"][0].as_py())
+
+    def _afterwards(
+        self, table: Described, stored: Existing, key: Sequence[str], were: pa.Table | None = None
+    ) -> Existing:
+        if were is not None and "r1" in were.column_names:  # a row that moves to another partition counts twice
+            self._recorded(pc.not_equal(were["r1"], stored.locators["r1"]))
+        if not table.extra["after"] or not key or not len(stored.positions):
+            return stored
+        now = self.fetch(table.info, stored.values.select(list(key)), fresh=True)
+        if now.values.num_rows != stored.values.num_rows:
+            raise StoreError(
+                f"{self.where}: {stored.values.num_rows} rows of {table.info.name!r} were written and "
+                f"{now.values.num_rows} are found under their keys; a trigger on the table seems to delete or move rows"
+            )
+        if table.locators:  # what a trigger did to the row itself is in the history
+            self._recorded(pc.not_equal(now.locators["r0"], stored.locators["r0"]))
+        now.positions = stored.positions
+        return now
+
+    def _recorded(self, rows: pa.ChunkedArray) -> None:
+        """So many of the changes that were counted are recorded after all."""
+        self._beside = max(self._beside - int(pc.sum(rows).as_py() or 0), 0)
+
+    def unrecorded(self, info: TableInfo) -> int:
+        link, table = self._write.settled(), self._described(info)
+        if table.extra["late"]:
+            with self._watched(link, table) as seen:
+                link.run("SET CONSTRAINTS ALL IMMEDIATE")
+                seen.append(0)
+        beside, self._beside = self._beside, 0
+        return beside
+
+    def unseen(self, name: str) -> str | None:
+        link: PostgreSQLLink = self._write.settled()
+        schema = link.schema_that_hides(name)
+        if schema is None:
+            return None
+        return (
+            f"schema {schema!r} has one, but this user may not use the schema: GRANT USAGE ON SCHEMA {name_sql(schema)}"
+        )
+
+    def _lacks(self, place: tuple[str, str], verbs: frozenset[str], table: Described | None) -> list[str]:
+        to = f"TO {self._says('pg_catalog.quote_ident(current_user)::pg_catalog.text')}"
+        if table is not None:
+            lacks = sorted(verbs - (table.info.rights or frozenset()))
+            return [f"GRANT {', '.join(lacks).upper()} ON {table.sql} {to}"] if lacks else []
+        may = self._says(f"pg_catalog.has_schema_privilege({text_sql(place[0])}, 'CREATE')::pg_catalog.text")
+        return [] if may == "true" else [f"GRANT CREATE ON SCHEMA {name_sql(place[0])} {to}"]
+
+    def _lacks_temporary(self) -> list[str]:
+        here = "pg_catalog.current_database()"
+        if self._says(f"pg_catalog.has_database_privilege({here}, 'TEMPORARY')::pg_catalog.text") == "true":
+            return []
+        at, to = (self._says(f"pg_catalog.quote_ident({one})::pg_catalog.text") for one in (here, "current_user"))
+        return [f"GRANT TEMPORARY ON DATABASE {at} TO {to}"]
+
+    def cannot_make(self, info: TableInfo) -> str | None:
+        if len(info.columns) > _MOST_COLUMNS:
+            return f"it would have {len(info.columns):,} columns, and PostgreSQL has {_MOST_COLUMNS:,} at most"
+        fixed = sum(_bytes(column.type) for column in info.columns)
+        if fixed > _PAGE:
+            return f"a row of it could take {fixed:,} bytes, and {_PAGE:,} fit on a page of PostgreSQL"
+        return None
+
+    def tight(self, info: TableInfo) -> str | None:
+        most = sum(_bytes(column.type) or _POINTER for column in info.columns)
+        if most > _PAGE:
+            return f"a row without empty columns takes up to {most:,} bytes, and {_PAGE:,} fit on a page of PostgreSQL"
+        return None
+
+    def _spelled(self, expression: str) -> str:
+        return f"{expression}::pg_catalog.text"
+
+    def _unspelled(self, expression: str, table: Described, name: str) -> str:
+        return f"{expression}::{table.info[name].declared}"
+
+    def _numbering(self) -> str:
+        return " GENERATED BY DEFAULT AS IDENTITY"

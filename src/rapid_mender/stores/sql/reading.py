@@ -1,0 +1,396 @@
+"""How the stores on database servers read: rows are staged, and then looked up with one statement."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Iterator, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+import pyarrow.types as pt
+
+from ...core.cast import as_text, cast, plain
+from ...core.existing import Existing, Odd
+from ...core.keys import one_array
+from ...core.schema import Column, TableInfo
+from ...errors import StoreError
+from ..background import Background
+from ..contract import Condition, Need, Session, Settled
+from .link import Cells, Described, Form, Pick, Rows, SQLLink, together
+from .text import text_sql
+
+NUMBER = pa.int32()
+
+
+class SQLReading(Session):
+    """One transaction on a database server. Writes go on in the background; reads wait for them."""
+
+    slice_rows = 1 << 19  # a page of a large table, once read, is then used for many rows
+    number: Form
+    """How the number of a staged row is sent."""
+    text: Form
+    """How a text is sent whatever the column."""
+    big: Form
+    """How a 64-bit whole number is sent."""
+
+    def __init__(self, link: SQLLink, known: dict[TableInfo, Described], writes: bool) -> None:
+        """`known`: how to speak of tables that other sessions of the store have described just so."""
+        self._writes = writes
+        self._known = known
+        self._write: Background[Any] = Background(link)
+        self._found: dict[str, Described | None] = {}
+        self._where = link.where
+        self._q, self._op = link.name_sql, link.op
+
+    @property
+    def where(self) -> str:
+        return self._where
+
+    def close(self) -> None:
+        """Let all writes end. Raises the error of one that failed."""
+        self._write.settled()
+        self._write.close()
+
+    def abandon(self) -> None:
+        """End at once: what still runs is cancelled."""
+        self._write.close(self.cancel)
+
+    def cancel(self) -> None:
+        """Make an end of what the connections do; from another thread."""
+        for link in self._links():
+            link.cancel()
+
+    def _links(self) -> list[SQLLink]:
+        return [self._write.link]
+
+    # -- what each database spells in its own way -----------------------------------------------------
+
+    @abstractmethod
+    def _join(self, table: Described, stage: str, on: str) -> str:
+        """FROM … for the rows t of a table that the staged rows s are about."""
+
+    @abstractmethod
+    def _contains(self, expression: str, text: str) -> str:
+        """A test whether a text has another in it, letter by letter."""
+
+    def _reading(self) -> SQLLink:
+        """The link over which rows are read that this transaction has not written."""
+        return self._asking()
+
+    def _asking(self) -> SQLLink:
+        """The link over which the database is asked what it makes of values."""
+        link: SQLLink = self._write.settled()
+        return link
+
+    # -- describing -----------------------------------------------------------------------------------
+
+    def tables(self) -> list[str]:
+        return self._write.settled().tables()
+
+    def find(self, name: str) -> TableInfo | None:
+        if name not in self._found:
+            described = self._write.settled().describe(name)
+            self._found[name] = described
+            if described is not None:
+                self._write.settled().marks &= described.info.undoes
+                self._found[described.info.name] = self._known[described.info] = described
+        found = self._found[name]
+        return None if found is None else found.info
+
+    def missing_grants(self, needs: Sequence[Need]) -> list[str]:
+        link, found = self._write.settled(), []
+        for need in needs:
+            place = link.place_of(need.name, self._described(need.beside) if need.beside is not None else None)
+            table = link.describe(need.name, place) if need.own else self._named(need.name)
+            found += self._lacks(table.place if table is not None else place, need.verbs, table)
+        return list(dict.fromkeys([*found, *self._lacks_temporary()]))
+
+    @abstractmethod
+    def _lacks(self, place: tuple[str, str], verbs: frozenset[str], table: Described | None) -> list[str]:
+        """What would have to be granted for work on a table; None: it is to be made."""
+
+    @abstractmethod
+    def _lacks_temporary(self) -> list[str]:
+        """What would have to be granted for temporary tables."""
+
+    def _says(self, expression: str) -> Any:
+        return self._write.settled().select([Pick(expression, "said", pa.string())], "")["said"][0].as_py()
+
+    def fits(self, name: str) -> bool:
+        return self._write.settled().fits(name)
+
+    def find_own(self, name: str, beside: TableInfo | None = None, owner: str = "") -> TableInfo | None:
+        link = self._write.settled()
+        at = self._described(beside) if beside is not None else None
+        place = link.place_of(name, at)
+        found = self._found.get(name)
+        if found is None or found.place != place:
+            found = link.describe(name, place)
+        if found is None:
+            return None
+        known = (owner, beside.owner if beside is not None else "")
+        if not (found.trusted or found.info.owner in known or (found.plain and not self._writes)):
+            raise StoreError(
+                f"table {'.'.join(found.place)} belongs to {found.info.owner}, and what {found.info.owner} attached to "
+                "it could run with your rights; give it to a role that you trust: "
+                f"ALTER TABLE {found.sql} OWNER TO …"
+            )
+        self._found[name] = self._found[found.info.name] = self._known[found.info] = found
+        return found.info
+
+    def _described(self, info: TableInfo) -> Described:
+        return self._known.get(info) or self._named(info.name)
+
+    def _named(self, name: str) -> Described:
+        self.find(name)
+        found = self._found[name]
+        if found is None:
+            raise StoreError(f"table {name!r} has gone from {self.where}; run again when it is back")
+        return found
+
+    # -- the way to the database and back ----------------------------------------------------------------
+
+    def _cells(self, table: Described, values: pa.Table) -> list[Cells]:
+        return [
+            Cells(table.forms[name], to_wire(one_array(values[name]), table.forms[name].wire))
+            for name in values.column_names
+        ]
+
+    def _rows(self, columns: Sequence[Cells]) -> Rows:
+        """Rows of these columns, made as ready to be sent as can be without the link."""
+        return Rows(columns)
+
+    def _between(self, first: int, last: int) -> str:
+        """The staged rows s with these numbers and those between."""
+        return f"s.c0 {self._op('>=')} {first} AND s.c0 {self._op('<=')} {last}"
+
+    def _numbered(self, columns: Sequence[Cells], count: int | None = None) -> Rows:
+        """Rows with their number before them: c0 is the number, c1 the first column, if there is one."""
+        count = len(columns[0].values) if count is None else count
+        return self._rows([Cells(self.number, pa.array(np.arange(count, dtype=np.int32))), *columns])
+
+    def _picks(self, table: Described, columns: Sequence[Column], of: str = "t.") -> list[Pick]:
+        wanted = [(f"r{i}", *locator) for i, locator in enumerate(table.locators)]
+        wanted += [(f"c{i}", self._q(c.name), table.forms[c.name]) for i, c in enumerate(columns)]
+        return [Pick(form.read.format(f"{of}{sql}"), alias, form.came or form.wire) for alias, sql, form in wanted]
+
+    def _existing(
+        self, link: SQLLink, table: Described, found: pa.Table, columns: Sequence[Column], by: Sequence[str]
+    ) -> Existing:
+        """What was selected with `_picks`, in the columns' types. `by`: what the rows were looked up by."""
+        positions = np.arange(found.num_rows)
+        if "position" in found.column_names:
+            positions = found["position"].to_numpy()
+            if (np.diff(positions) < 0).any():
+                order = np.argsort(positions, kind="stable")
+                found, positions = found.take(pa.array(order)), positions[order]
+        arrays, strange = [], {}
+        for i, column in enumerate(columns):
+            came = plain(found[f"c{i}"])
+            if came.type == column.type and not pt.is_temporal(came.type):
+                arrays.append(came)
+                continue
+            values, bad = cast(came, column)
+            arrays.append(values)
+            if bad is not None and bad.any():
+                strange[column.name] = bad
+        values = pa.table(arrays, names=[column.name for column in columns])
+        if table.locators:
+            names = [f"r{i}" for i in range(len(table.locators))]
+            came = zip(names, table.locators, strict=True)
+            locators = pa.table([cast(found[n], Column("", one.form.wire))[0] for n, one in came], names=names)
+        else:
+            cells = self._cells(table, values.select(list(by)))
+            locators = pa.table([one.values for one in cells], names=[f"={name}" for name in by])
+        odd = {name: self._odd(link, table, name, locators, mask) for name, mask in strange.items()}
+        return Existing(positions.astype(np.int64), values, locators, odd)
+
+    def _odd(self, link: SQLLink, table: Described, name: str, locators: pa.Table, mask: np.ndarray) -> Odd:
+        """Cells for which the column's Arrow type has no value, such as infinite dates: as the database writes them."""
+        some = locators.filter(pa.array(mask))
+        located = self._numbered(self._locating(table, some))
+        picks = [Pick("s.c0", "position", NUMBER), Pick(self._spelled(f"t.{self._q(name)}"), "text", pa.string())]
+        with link.staged(located) as stage:
+            rows = link.select(picks, self._join(table, stage, self._located(table, some)), "s.c0")
+        texts = plain(rows.sort_by("position")["text"])
+        return Odd(mask, mask.copy(), pa.table({"text": texts}), texts)
+
+    @abstractmethod
+    def _spelled(self, expression: str) -> str:
+        """A value as the text that the database writes for it."""
+
+    def _locating(self, table: Described, locators: pa.Table) -> list[Cells]:
+        known = {f"r{i}": one.form for i, one in enumerate(table.locators)}
+        return [
+            Cells(known.get(name) or table.forms[name[1:]], one_array(locators[name])) for name in locators.column_names
+        ]
+
+    def _located(self, table: Described, locators: pa.Table, first: int = 1) -> str:
+        """The condition under which the row t is that of the staged row s, whose locators are c`first` and so on."""
+        tests = []
+        for i, name in enumerate(locators.column_names):
+            if name.startswith("="):
+                column, form = self._q(name[1:]), table.forms[name[1:]]
+            else:
+                column, form = table.locators[i]
+            tests.append(f"t.{column} {form.equals} {form.write.format(f's.c{first + i}')}")
+        return " AND ".join(tests)
+
+    # -- reading ----------------------------------------------------------------------------------------
+
+    def settle(self, info: TableInfo, values: pa.Table) -> Settled:
+        table = self._described(info)
+        refused: dict[str, np.ndarray] = {}
+        for place, name in enumerate(values.column_names):
+            array = one_array(values[name])
+            if array.null_count == len(array):
+                continue
+            bad = self._cannot_hold(table, info[name], array)
+            if table.forms[name].settles:
+                if bad is not None and bad.any():
+                    array = pc.if_else(pa.array(bad), pa.scalar(None, array.type), array)
+                array, too = self._settled(table, info[name], array)
+                values = values.set_column(place, name, array)
+                bad = too if bad is None else bad if too is None else bad | too
+            if bad is not None and bad.any():
+                refused[name] = bad
+        return values, refused
+
+    def _cannot_hold(self, table: Described, column: Column, values: pa.Array) -> np.ndarray | None:
+        """A mask of the values that the database has no form for."""
+        return None
+
+    def _settled(self, table: Described, column: Column, values: pa.Array) -> tuple[pa.Array, np.ndarray | None]:
+        """Values as the database spells them, and a mask of those that it refuses."""
+        form = table.forms[column.name]
+        each = values.dictionary_encode()
+        link = self._asking()
+        picks = [
+            Pick("s.c0", "n", NUMBER),
+            Pick(form.read.format(form.write.format("s.c1")), "value", form.came or form.wire),
+        ]
+        cells = self._numbered([Cells(form, to_wire(each.dictionary, form.wire))])
+        with link.staged(cells) as stage:
+
+            def some(first: int, last: int) -> pa.Table:
+                return link.tried(picks, f"FROM {stage} AS s WHERE {self._between(first, last)}", "s.c0")
+
+            parts, _ = link.in_parts(len(each.dictionary), some, lambda error, row: None)
+        found = together(parts, picks)
+        spelled = np.full(len(each.dictionary), -1)
+        spelled[found["n"].to_numpy()] = np.where(found["value"].is_valid(), np.arange(found.num_rows), -1)
+        places = pa.array(spelled, mask=spelled < 0).take(each.indices)
+        bad = np.asarray(pc.and_(pc.is_valid(values), pc.is_null(places)))
+        return cast(plain(found["value"]).take(places), column)[0], bad
+
+    def fold(self, info: TableInfo, keys: pa.Table) -> list[pa.Array]:
+        table = self._described(info)
+        done = super().fold(info, keys)
+        for i, name in enumerate(keys.column_names):
+            form = table.forms[name]
+            if form.fold is None or not keys.num_rows:
+                continue
+            each = one_array(keys[name]).dictionary_encode()
+            link = self._asking()
+            picks = [Pick("s.c0", "n", NUMBER), Pick(form.fold.format("s.c1"), "folded", pa.string())]
+            with link.staged(self._numbered([Cells(form, each.dictionary)])) as stage:
+                found = link.select(picks, f"FROM {stage} AS s", "s.c0")
+            done[i] = plain(found.sort_by("n")["folded"]).take(each.indices)
+        return done
+
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
+        table, names = self._described(info), keys.column_names
+        link = self._write.settled() if fresh or info.triggers else self._reading()
+        tests = [
+            f"t.{self._q(name)} {table.forms[name].equals} {table.forms[name].write.format(f's.c{i}')}"
+            for i, name in enumerate(names, 1)
+        ]
+        picks = [Pick("s.c0", "position", NUMBER), *self._picks(table, info.columns)]
+        indexed = any(columns[0] in names for columns in table.indexes)
+        link.expect(indexed)
+        with link.staged(self._numbered(self._cells(table, keys))) as stage:
+            joins = [" AND ".join(tests)] if indexed else self._apart(table, names, tests)
+            parts = [link.select(picks, self._join(table, stage, join), "s.c0", self._locking()) for join in joins]
+        found = parts[0] if len(parts) == 1 else pa.concat_tables(parts).sort_by("position")
+        return self._existing(link, table, found, info.columns, names)
+
+    def _apart(self, table: Described, names: Sequence[str], tests: list[str]) -> list[str]:
+        """Conditions that no row meets twice, and that together find the rows with keys: `tests`, one for each name."""
+        return [" AND ".join(tests)]
+
+    def _locking(self) -> str:
+        """What keeps others from writing to the rows that are read."""
+        return ""
+
+    def again(self, info: TableInfo, rows: Existing) -> Existing:
+        return self._again(self._write.settled(), info, rows)
+
+    def _again(self, link: SQLLink, info: TableInfo, rows: Existing) -> Existing:
+        table = self._described(info)
+        picks = [Pick("s.c0", "position", NUMBER), *self._picks(table, info.columns)]
+        link.expect(bool(table.locators))
+        with link.staged(self._numbered(self._locating(table, rows.locators))) as stage:
+            join = self._join(table, stage, self._located(table, rows.locators))
+            found = link.select(picks, join, "s.c0", self._locking())
+        # of rows that are alike in every column, by which they are located, each meets all
+        first = np.unique(found["position"].to_numpy(), return_index=True)[1]
+        if len(first) < found.num_rows:
+            found = found.take(pa.array(first))
+        if found.num_rows != rows.locators.num_rows:
+            raise StoreError(f"{self.where}: rows of {info.name!r} vanished while they were read; run again")
+        by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
+        done = self._existing(link, table, found, info.columns, by)
+        return Existing(rows.positions, done.values, done.locators, done.odd)
+
+    def count(self, info: TableInfo) -> int:
+        link = self._write.settled()
+        picks = [Pick(f"{link.call('count')}(*)", "n", pa.int64())]
+        return int(link.select(picks, f"FROM {self._described(info).sql}")["n"][0].as_py())
+
+    def last(self, name: str, column: str) -> int:
+        table, link = self._named(name), self._write.settled()
+        picks = [Pick(f"coalesce({link.call('max')}({self._q(column)}), 0)", "n", pa.int64())]
+        return int(link.select(picks, f"FROM {table.sql}")["n"][0].as_py())
+
+    def read(
+        self,
+        info: TableInfo,
+        where: Sequence[Sequence[Condition]] = (),
+        newest: str | None = None,
+        limit: int | None = None,
+        columns: Sequence[str] | None = None,
+    ) -> pa.Table:
+        table, link = self._described(info), self._write.settled()
+        rest = f"FROM {table.sql} AS t"
+        if where:
+            groups = [f"({' OR '.join(self._test(table, one) for one in group)})" for group in where]
+            rest += f" WHERE {' AND '.join(groups)}"
+        if newest:
+            rest += f" ORDER BY t.{self._q(newest)} DESC"
+        if limit is not None:
+            rest += f" LIMIT {int(limit)}"
+        picked = info.columns if columns is None else info.pick(columns)
+        by = [column.name for column in picked]
+        rows = self._existing(link, table, link.select(self._picks(table, picked), rest), picked, by).values
+        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows
+
+    def _test(self, table: Described, one: Condition) -> str:
+        column, form = table.info[one.column], table.forms[one.column]
+        expression = f"t.{self._q(one.column)}"
+        literal = self._literal(form, to_wire(pa.array([one.value], column.type), form.wire))
+        if one.op == "contains":
+            return self._contains(expression, literal)
+        sign = form.equals if one.op == "=" else self._op(one.op)
+        return f"{expression} {sign} {form.write.format(literal)}"
+
+    def _literal(self, form: Form, values: pa.Array) -> str:
+        return text_sql(as_text(values)[0][0].as_py())
+
+    def query(self, sql: str) -> Iterator[pa.Table]:
+        return self._write.settled().query(sql)  # type: ignore[no-any-return]
+
+
+def to_wire(values: pa.Array, wire: pa.DataType) -> pa.Array:
+    return values if values.type == wire else values.cast(wire)

@@ -1,0 +1,341 @@
+"""What the stores on database servers share: rows are staged, and then read or written with one statement.
+
+A store of its own brings a link (`SQLLink`) and the few statements that its SQL spells in its own way.
+"""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from concurrent.futures import Future
+from contextlib import contextmanager
+from typing import Any, NamedTuple, TypeVar
+
+import numpy as np
+import pyarrow as pa
+
+from ...core.existing import Existing
+from ...core.keys import one_array
+from ...core.schema import Column, TableInfo
+from ...errors import StoreError
+from ..contract import KEPT, Refusals, Refused, Written
+from .link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink, together
+from .reading import NUMBER, SQLReading
+from .text import text_sql
+
+_T = TypeVar("_T")
+
+
+class Sent(NamedTuple):
+    """What rows were sent for: a table, its columns that are staged first, and the key that a merge goes by."""
+
+    table: Described
+    names: Sequence[str] = ()
+    key: Sequence[str] = ()
+
+
+def _can_load(columns: Sequence[Cells]) -> bool:
+    """Whether rows can be loaded straight into their table, and are so many that it is worth it."""
+    return len(columns[0].values) > FEW_ROWS and all(one.form.loads for one in columns)
+
+
+class SQLSession(SQLReading):
+    """One transaction on a database server. Writes go on in the background; reads wait for them."""
+
+    returns_updates = False
+    """An UPDATE can give back the rows that it wrote."""
+    no_values = "DEFAULT VALUES"
+    """What is inserted into a row of which the database makes every column."""
+
+    # -- what each database spells in its own way -----------------------------------------------------
+
+    @abstractmethod
+    def _updating(self, table: Described, sets: Mapping[str, str], stage: str, where: str) -> str:
+        """UPDATE the rows t of a table from the staged rows s."""
+
+    @abstractmethod
+    def _deleting(self, table: Described, stage: str, where: str) -> str:
+        """DELETE the rows t of a table that the staged rows s are about."""
+
+    @abstractmethod
+    def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
+        """Raise Conflict if the database refused a staged row for what another transaction wrote meanwhile."""
+
+    def _later(self, count: int, work: Callable[[SQLLink], _T]) -> Future[_T]:
+        """Write so many rows soon."""
+        return self._write.later(work, little=count <= FEW_ROWS)
+
+    # -- writing ----------------------------------------------------------------------------------------
+
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
+        table = self._described(info)
+        left_out = [column for column in info.columns if column.name not in values.column_names]
+        told = table.told and table.info.undoes and not info.triggers
+        told = told and not any(column.has_default or column.generated for column in left_out)
+        sent = Sent(table, values.column_names, tuple(key))
+        columns = self._cells(table, values)
+        straight = bool(columns) and told and table.loads and _can_load(columns)
+        rows = self._rows(columns) if straight else self._numbered(columns, values.num_rows)
+        if told:
+            write = self._load if straight else self._insert
+            done = self._later(len(rows), lambda link: write(link, sent, rows))
+            stored = Existing(np.arange(values.num_rows), info.complete(values), pa.table({}))
+            return Written(stored, None, lambda: done.result()[1])
+        link = self._write.settled()
+        picks = self._picks(table, info.columns, "")
+        parts, refusals = self._insert(link, sent, rows, picks)
+        landed = np.delete(np.arange(values.num_rows), list(refusals))
+        stored = self._existing(link, table, together(parts, picks), info.columns, list(key))
+        if len(stored.positions) != len(landed):
+            raise StoreError(
+                f"{self.where}: {len(landed)} rows were inserted into {info.name!r} and "
+                f"{len(stored.positions)} came back; a trigger on the table seems to drop rows"
+            )
+        return Written(self._afterwards(table, stored, key), landed, lambda: refusals)
+
+    def _load(self, link: SQLLink, sent: Sent, rows: Rows) -> tuple[list[Any], dict[int, str]]:
+        """Load rows straight into their table; if it does not take all of them, the other way."""
+        link.run("SAVEPOINT rmend_load")
+        try:
+            link.load(sent.table, sent.names, rows)
+            link.run("RELEASE SAVEPOINT rmend_load")
+            return [], {}
+        except Refused:
+            link.run("ROLLBACK TO SAVEPOINT rmend_load")
+            link.run("RELEASE SAVEPOINT rmend_load")
+        return self._insert(link, sent, self._numbered(rows.columns))
+
+    def _insert(
+        self, link: SQLLink, sent: Sent, rows: Rows, picks: Sequence[Pick] = ()
+    ) -> tuple[list[Any], dict[int, str]]:
+        into = f"INSERT INTO {sent.table.sql} ({', '.join(map(self._q, sent.names))}){sent.table.overriding} "
+        values = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(rows.columns[1:], 1))
+
+        def write(stage: str, within: str, count: int) -> Any:
+            sql = f"{into}SELECT {values} FROM {stage} AS s WHERE {within} ORDER BY s.c0"
+            if not sent.names:  # the database fills all of it, and knows that of one row only
+                sql = f"INSERT INTO {sent.table.sql} {self.no_values}"
+            return self._whole(link.returning(sql, picks) if picks else link.run(sql), count, sent.table)
+
+        return self._in_parts(link, sent, rows, write, singly=not sent.names)
+
+    def _whole(self, written: Any, count: int, table: Described) -> Any:
+        """What was written. Raises Refused if it is less than `count` rows, and triggers may have kept the others."""
+        number = written.num_rows if isinstance(written, pa.Table) else written
+        if table.info.triggers and 0 <= number < count:
+            raise Refused(self.where, KEPT)
+        return written
+
+    def _in_parts(
+        self, link: SQLLink, sent: Sent, rows: Rows, write: Callable[[str, str, int], Any], singly: bool = False
+    ) -> tuple[list[Any], dict[int, str]]:
+        """Stage numbered rows and write them; leave those out that the database refuses for their own fault.
+
+        `write(stage, within, count)` writes the staged rows s for which the condition `within` holds, so many.
+        """
+        with link.staged(rows) as stage:
+
+            def part(first: int, last: int) -> Any:
+                with self._watched(link, sent.table) as seen:
+                    one = write(stage, self._between(first, last), last - first + 1)
+                    seen.append(one.num_rows if isinstance(one, pa.Table) else one)
+                return one
+
+            return link.in_parts(
+                len(rows),
+                part,
+                lambda error, row: self._own(link, sent, error, stage, row),
+                at_most=None if sent.table.info.undoes and not singly else 1,
+            )
+
+    @contextmanager
+    def _watched(self, link: SQLLink, table: Described) -> Iterator[list[int]]:
+        """Count what else changes in a table while rows of it are written, whose number is put into the list."""
+        yield []
+
+    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        table, target = self._described(info), self._described(to)
+        names = ", ".join(self._q(column.name) for column in info.columns if not column.generated)
+        listed = ", ".join(f"t.{self._q(column.name)}" for column in info.columns if not column.generated)
+        located = self._numbered(self._locating(table, rows.locators))
+
+        def work(link: SQLLink) -> Refusals:
+            link.expect(bool(table.locators))
+            into = f"INSERT INTO {target.sql} ({names}){target.overriding} SELECT "
+            where = self._located(table, rows.locators)
+
+            def write(stage: str, within: str, count: int) -> Any:
+                rest = f"{self._join(table, stage, where)} WHERE {within}"
+                if any(name.startswith("=") for name in rows.locators.column_names):  # which rows that are alike share
+                    return link.run(f"{into}{names} FROM (SELECT DISTINCT s.c0 AS rmend_row, {listed} {rest}) AS d")
+                return link.run(f"{into}{listed} {rest}")
+
+            return self._in_parts(link, Sent(target), located, write)[1]
+
+        return Written(rows, None, self._later(len(rows.positions), work).result)
+
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
+        table, names = self._described(info), values.column_names
+        columns = self._cells(table, values)
+        sent = self._numbered([*columns, *self._locating(table, rows.locators)])
+        sets = {n: one.form.write.format(f"s.c{i}") for i, (n, one) in enumerate(zip(names, columns, strict=True), 1)}
+        told = table.told and not info.triggers and not any(column.generated for column in info.columns)
+        where = self._located(table, rows.locators, len(names) + 1)
+        picks = [Pick("s.c0", "position", NUMBER), *self._picks(table, info.columns)]
+        back = picks if self.returns_updates and not told else None
+
+        def work(link: SQLLink) -> tuple[list[Any], dict[int, str]]:
+            link.expect(bool(table.locators))
+
+            def write(stage: str, within: str, count: int) -> Any:
+                sql = self._updating(table, sets, stage, f"{where} AND {within}")
+                done = self._concerned(link.run(sql), count, table) if back is None else link.returning(sql, back)
+                return done if back is None else self._whole(done, count, table)
+
+            return self._in_parts(link, Sent(table, names), sent, write)
+
+        if told:
+            done = self._later(len(sent), work)
+            stored = rows.values
+            for name in names:
+                stored = stored.set_column(stored.column_names.index(name), name, values[name])
+            odd = {name: cells for name, cells in rows.odd.items() if name not in names}
+            return Written(Existing(rows.positions, stored, rows.locators, odd), None, lambda: done.result()[1])
+        link = self._write.settled()
+        parts, refusals = work(link)
+        landed = np.delete(np.arange(len(rows.positions)), list(refusals))
+        if back is None:
+            return Written(self._again(link, info, rows.take(landed)), landed, lambda: refusals)
+        by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
+        stored = self._existing(link, table, together(parts, picks), info.columns, by)
+        if len(stored.positions) != len(landed):
+            raise StoreError(
+                f"{self.where}: {len(landed)} rows of {info.name!r} were to be updated and {len(stored.positions)} "
+                "were; a trigger on the table seems to keep the others"
+            )
+        stored = self._afterwards(table, stored, key, rows.locators.take(pa.array(landed)))
+        stored.positions = rows.positions[landed]
+        return Written(stored, landed, lambda: refusals)
+
+    def _afterwards(
+        self, table: Described, stored: Existing, key: Sequence[str], were: pa.Table | None = None
+    ) -> Existing:
+        """Rows that were written, as triggers that ran after that have left them. `were`: where they were before."""
+        return stored
+
+    def _concerned(self, count: int, wanted: int, table: Described) -> int:
+        if table.told and not table.info.triggers and 0 <= count < wanted:
+            raise StoreError(
+                f"{self.where}: {wanted - count} rows of {table.info.name!r} vanished while they were written; "
+                "run again"
+            )
+        return count
+
+    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
+        table = self._described(info)
+
+        def work(link: SQLLink) -> Refusals:
+            keep = np.arange(len(rows.positions))
+            if after is not None:
+                keep = np.flatnonzero(after.landed(len(rows.positions)))
+            locators = rows.locators.take(pa.array(keep))
+            link.expect(bool(table.locators))
+            where = self._located(table, locators)
+            refused = self._in_parts(
+                link,
+                Sent(table),
+                self._numbered(self._locating(table, locators)),
+                lambda stage, within, count: self._whole(
+                    link.run(self._deleting(table, stage, f"{where} AND {within}")), count, table
+                ),
+            )[1]
+            return {int(keep[at]): reason for at, reason in refused.items()}
+
+        return Written(rows, None, self._later(len(rows.positions), work).result)
+
+    def append(
+        self,
+        info: TableInfo,
+        values: pa.Table,
+        same: Mapping[str, Any],
+        raw: Mapping[str, Any] | None = None,
+        after: Sequence[Written] = (),
+    ) -> None:
+        table, count = self._described(info), values.num_rows
+        empty = [name for name in values.column_names if values[name].null_count == count]
+        values = values.drop_columns(empty)
+        for name, value in same.items():
+            if value is not None:
+                values = values.append_column(name, pa.repeat(pa.scalar(value, table.info[name].type), count))
+        number = info.primary_key[0] if info.primary_key else None
+        names, every = values.column_names, self._rows(self._cells(table, values))
+
+        def work(link: SQLLink) -> None:
+            keep = np.ones(count, bool)
+            for written in after:
+                if written.rows is None and written.refusals():
+                    keep &= written.landed(count)
+            rows = every if keep.all() else self._rows(self._cells(table, values.filter(pa.array(keep))))
+            try:
+                send(link, rows)
+            except Refused as error:
+                raise StoreError(
+                    f"{self.where}: {info.name!r} did not take a row: {error.reason}; mend that table, or, if it is a "
+                    "history, set history = false"
+                ) from error
+
+        def send(link: SQLLink, rows: Rows) -> None:
+            if table.loads and _can_load(rows.columns):
+                link.load(table, names, rows)
+            elif len(rows):
+                picked = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(rows.columns))
+                into = f"INSERT INTO {table.sql} ({', '.join(map(self._q, names))}) "
+                with link.staged(rows) as stage:
+                    link.run(f"{into}SELECT {picked} FROM {stage} AS s")
+            for name, (positions, texts) in (raw or {}).items():
+                assert number is not None
+                numbers = one_array(values[number]).take(pa.array(positions))
+                sets = {name: self._unspelled("s.c1", table, name)}
+                cells = [Cells(self.big, numbers), Cells(self.text, one_array(texts["text"]))]
+                with link.staged(self._rows(cells)) as stage:
+                    link.run(self._updating(table, sets, stage, f"t.{self._q(number)} {self._op('=')} s.c0"))
+
+        self._later(count, work)
+
+    @abstractmethod
+    def _unspelled(self, expression: str, table: Described, name: str) -> str:
+        """The value of a column from the text that the database writes for it."""
+
+    # -- defining ---------------------------------------------------------------------------------------
+
+    def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
+        link = self._write.settled()
+        at = link.place_of(info.name, self._described(beside) if beside is not None else None)
+        lines = []
+        for column in info.columns:
+            line = f"{self._q(column.name)} {link.declare(column)}"
+            if not column.nullable:
+                line += " NOT NULL"
+            if (column.name,) == info.primary_key:
+                line += f"{self._numbering() if column.has_default else ''} PRIMARY KEY"
+            if column.one_of:
+                tests = [f"{self._q(column.name)} {self._op('=')} {text_sql(text)}" for text in column.one_of]
+                line += f" CHECK ({' OR '.join(tests)})"
+            lines.append(line)
+        link.define(f"CREATE TABLE {'.'.join(map(self._q, at))} ({', '.join(lines)}){self._making()}")
+        self._found[info.name] = link.describe(info.name, at)
+
+    def _making(self) -> str:
+        """What is said of every table that is made."""
+        return ""
+
+    @abstractmethod
+    def _numbering(self) -> str:
+        """What makes the database number the rows of a table."""
+
+    def add_columns(self, name: str, columns: Iterable[Column]) -> None:
+        link = self._write.settled()
+        table = self._named(name)
+        added = ", ".join(f"ADD COLUMN {self._q(column.name)} {link.declare(column)}" for column in columns)
+        link.define(f"ALTER TABLE {table.sql} {added}")
+        self._found.pop(name, None)

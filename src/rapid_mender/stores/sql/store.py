@@ -1,0 +1,162 @@
+"""Stores on database servers: connections that are kept, and transactions in which merges take turns."""
+
+from __future__ import annotations
+
+import threading
+from abc import abstractmethod
+from collections.abc import Callable, Iterator
+from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
+from typing import Generic, TypeVar
+
+from ...core.schema import TableInfo
+from ...errors import JobError, StoreError
+from ..contract import Session, Store
+from ..waiting import told
+from .link import Described, Lost, SQLLink
+from .session import SQLSession
+
+_L = TypeVar("_L", bound=SQLLink)
+
+
+class ServerStore(Store, Generic[_L]):
+    """The tables of one database on a server. A connection that is no longer used is kept, until `close`."""
+
+    starting: str
+    """What begins a transaction."""
+    ending = ""
+    """What fails if the transaction has, before it is committed."""
+
+    def __init__(self) -> None:
+        self._idle: list[_L] = []
+        self._lock = threading.Lock()
+        self.known: dict[TableInfo, Described] = {}
+        """How to speak of tables that a session has described."""
+
+    def close(self) -> None:
+        """Close the connections that are kept."""
+        with self._lock:
+            while self._idle:
+                self._idle.pop().close()
+
+    @abstractmethod
+    def connect(self) -> _L:
+        """A new connection, which the caller closes."""
+
+    @abstractmethod
+    def _turn(self, table: TableInfo) -> tuple[str, str]:
+        """What waits for the time in which only this connection merges into a table, and what ends it."""
+
+    @abstractmethod
+    def _session(self, link: _L, write: bool) -> SQLSession:
+        """A session in the transaction that `link` has begun."""
+
+    def _keep_others_out(self, link: _L, table: TableInfo) -> None:
+        """See to it that no other program writes to a table until the transaction ends."""
+
+    def _waits(self, link: _L, table: TableInfo) -> str | None:
+        """For whom a connection waits that merges into a table, asked over another one."""
+        beside = self.connect()
+        try:
+            return beside.waits(link, table.name, self._turn(table)[0])
+        finally:
+            beside.close()
+
+    def _ready(self, sql: str, active: list[Callable[[], None]], links: list[_L]) -> _L:
+        """A connection, on which `sql` was run, put into `links` before; what cancels it is put into `active`."""
+        while True:
+            with self._lock:
+                link = self._idle.pop() if self._idle else None
+            kept = link is not None
+            link = link or self.connect()
+            active.append(link.cancel)
+            links.append(link)
+            try:
+                link.run(sql)
+                return link
+            except BaseException as error:
+                if not isinstance(error, Exception):
+                    link.cancel()
+                with suppress(StoreError):
+                    link.close()
+                if not (kept and isinstance(error, Lost)):  # else it was cut while nobody used it
+                    raise
+
+    @contextmanager
+    def begin(
+        self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
+    ) -> Iterator[Session]:
+        del guests
+        turn = self._turn(table) if write and table is not None else None
+        active: list[Callable[[], None]] = []
+        links: list[_L] = []
+
+        def cancel() -> None:
+            for newest in active[-1:]:
+                newest()
+
+        def look() -> str | None:
+            return self._waits(links[-1], table) if links and table is not None else None
+
+        with self._interruptible(cancel), told(look) if turn else nullcontext():
+            link = self._ready(turn[0] if turn else self.starting, active, links)
+            yield from self._within(link, active, turn, write, table if alone else None)
+
+    def _interruptible(self, cancel: Callable[[], None]) -> AbstractContextManager[None]:
+        """Within it a Ctrl-C ends what the driver waits for, by calling `cancel`, if it does not by itself."""
+        return nullcontext()
+
+    def _within(
+        self,
+        link: _L,
+        active: list[Callable[[], None]],
+        turn: tuple[str, str] | None,
+        write: bool,
+        alone: TableInfo | None,
+    ) -> Iterator[Session]:
+        """The session of a transaction, in which `turn` was waited for; `alone` with a table."""
+        sound = False
+        try:
+            if turn:
+                link.run(self.starting)
+            link.marks = True
+            if alone is not None:
+                self._keep_others_out(link, alone)
+            session = self._session(link, write)
+            active.append(session.cancel)
+            try:
+                yield session
+                session.close()
+                if write and self.ending:
+                    link.run(self.ending)
+                link.run("COMMIT" if write else "ROLLBACK")
+            except BaseException as error:
+                active.clear()
+                session.abandon()
+                if not isinstance(error, Exception):  # nobody knows what comes next over the connection
+                    link.cancel()
+                    raise
+                with suppress(StoreError):
+                    link.run("ROLLBACK")
+                    if turn:
+                        link.run(turn[1])
+                    sound = True
+                raise
+            with suppress(StoreError):  # what was committed stands, also if the connection went after it
+                if turn:
+                    link.run(turn[1])
+                sound = True
+        finally:
+            if sound:
+                with self._lock:
+                    self._idle.append(link)
+            else:
+                with suppress(StoreError):
+                    link.close()
+
+
+def seconds(name: str, value: str) -> float:
+    """A number of seconds in a store URL. Raises JobError if it is none."""
+    try:
+        return float(value)
+    except ValueError:
+        raise JobError(f"{name} in the store URL is a number of seconds, not {value!r}") from None

@@ -1,0 +1,225 @@
+"""Talking to one SQLite connection through ADBC: running, querying, errors in our words."""
+
+from __future__ import annotations
+
+import os
+import re
+import threading
+from collections import Counter
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
+from typing import Any
+from urllib.parse import quote
+
+import pyarrow as pa
+
+from ...errors import StoreError
+from ..adbc import AdbcLink
+from ..contract import Refused, Unreachable
+
+_AT_ONCE = "adbc.sqlite.query.batch_rows"
+_LEAST, _MOST = 1 << 16, 1 << 30
+_CACHE_KIB = 327_680
+
+_MENDS = (
+    ("locked", "another program is writing to it; try again when that is done"),
+    ("readonly", "it is read-only; make the file and its folder writable for this user"),
+    ("disk is full", "there is no room left on the disk; free some and run again"),
+    ("disk I/O", "the disk refused; check the disk and its free space"),
+    ("not a database", "it is not a SQLite file; check the path in the store URL"),
+    ("failed to open", "it cannot be opened; check the path and the rights on it"),
+    ("unable to open", "it cannot be opened; make its folder writable for this user"),
+    ("malformed", "the file is damaged; restore it from a copy"),
+)
+
+
+# how the driver hands over what a single step of a statement could not do
+_REFUSAL = re.compile(r"^Failed to reset statement: (?!out of memory|interrupted)|^(?=datatype mismatch)", re.I)
+
+_open_links: Counter[tuple[int, int]] = Counter()  # by device and file number
+_counting = threading.Lock()
+
+
+class Locked(Unreachable):
+    """Another connection has the file to itself."""
+
+
+def refusal(where: str, reason: str) -> Refused:
+    """That SQLite does not take a row, for a reason in its own words."""
+    return Refused(where, reason, unique=reason.startswith("UNIQUE "), refers=reason.startswith("FOREIGN KEY "))
+
+
+@contextmanager
+def _translated(where: str) -> Iterator[None]:
+    import adbc_driver_manager
+
+    try:
+        yield
+    except (adbc_driver_manager.Error, pa.ArrowException, OSError) as error:  # Arrow's while a result is read
+        text = re.sub(r"^[A-Z_]+: (\[SQLite\] )?", "", str(error)).split("\nquery:")[0]
+        text = re.sub(r"^failed to (prepare|execute) query: ", "", text, flags=re.I).strip()
+        for sign, mend in _MENDS:
+            if sign in text:
+                kind = Locked if sign == "locked" else StoreError
+                raise kind(f"{where}: {text}: {mend}") from error
+        integrity = adbc_driver_manager.AdbcStatusCode.INTEGRITY
+        if getattr(error, "status_code", None) == integrity or _REFUSAL.match(text):
+            raise refusal(where, _REFUSAL.sub("", text)) from error
+        raise StoreError(f"{where}: the database refused: {text}") from error
+
+
+def is_open_elsewhere(path: str) -> bool:
+    """Whether this process has the file open, but not through us.
+
+    Locks on files belong to the process. Two copies of SQLite in one process, such as the driver's and that of
+    Python's `sqlite3`, do not see each other's locks, and drop them when they close the file: both would write at
+    once, and damage it. (See "How To Corrupt An SQLite Database File", section 2.2, in SQLite's documentation.)
+    """
+    with _counting:
+        file = _identity(path)
+        if _open_links[file]:
+            return False
+        folder = next((one for one in ("/proc/self/fd", "/dev/fd") if os.path.isdir(one)), None)
+        return folder is None or any(_is(number, file) for number in os.listdir(folder))
+
+
+def _identity(path: str) -> tuple[int, int]:
+    status = os.stat(path)
+    return status.st_dev, status.st_ino
+
+
+def _is(number: str, file: tuple[int, int]) -> bool:
+    try:
+        status = os.fstat(int(number))
+    except (OSError, ValueError):
+        return False
+    return (status.st_dev, status.st_ino) == file
+
+
+class Link:
+    """One connection to a SQLite file that exists."""
+
+    def __init__(self, path: str, writable: bool, patience: int, cache_kib: int = _CACHE_KIB) -> None:
+        """`patience` is how many milliseconds to wait for another program's lock."""
+        self.path = path
+        self._connect(writable, patience, cache_kib)
+
+    def _connect(self, writable: bool, patience: int, cache_kib: int) -> None:
+        self._file = _identity(self.path)
+        self._database: Any = None
+        self._adbc: AdbcLink | None = None
+        self._connection: AdbcLink
+        with _counting:
+            _open_links[self._file] += 1
+        try:
+            self._open(writable, patience, cache_kib)
+        except BaseException:
+            self.close()
+            raise
+
+    def _open(self, writable: bool, patience: int, cache_kib: int) -> None:
+        import adbc_driver_sqlite
+
+        with _translated(self.path):
+            uri = f"file:{quote(self.path)}?mode={'rw' if writable else 'ro'}"
+            self._database = adbc_driver_sqlite.connect(uri)
+            self._adbc = self._connection = AdbcLink(self._database)
+        self.run(f"PRAGMA busy_timeout = {patience}")
+        self.run(f"PRAGMA cache_size = -{cache_kib}")
+        self.run("PRAGMA foreign_keys = ON")
+
+    def close(self) -> None:
+        """Close the file, also one that could not be opened whole: what stays open looks like somebody else's."""
+        try:
+            for one in (self._adbc, self._database):
+                if one is not None:
+                    one.close()
+        finally:
+            with _counting:
+                _open_links[self._file] -= 1
+
+    def run(self, sql: str, bound: pa.Table | None = None) -> None:
+        """Run a statement; with `bound`, once for each of its rows."""
+        if bound is not None and not bound.num_rows:
+            return
+        with _translated(self.path):
+            self._connection.execute(sql, bound)
+
+    @contextmanager
+    def one_look(self) -> Iterator[None]:
+        """Read in one transaction, so that the file is locked once and not for each row of `bound`."""
+        self.run("BEGIN")
+        try:
+            yield
+        finally:
+            self.run("ROLLBACK")
+
+    def run_each(self, sql: str, bound: pa.Table, one_change: bool) -> dict[int, str]:
+        """Run a statement for each row of `bound`; leave out those that the database refuses, and say why.
+
+        With `one_change` each row changes one row and nothing else, so that the count of changes tells at which
+        row the statement stopped. Without, a failed part is undone and halved.
+        """
+        refused: dict[int, str] = {}
+        if not one_change:
+            self._halve(sql, bound, 0, refused)
+            return refused
+        start = 0
+        while start < bound.num_rows:
+            before = self._changes()
+            try:
+                self.run(sql, bound.slice(start))
+                break
+            except Refused as error:
+                at = start + self._changes() - before
+                refused[at] = error.reason
+                start = at + 1
+        return refused
+
+    def _changes(self) -> int:
+        return int(self.query("SELECT total_changes()").column(0)[0].as_py())
+
+    def _halve(self, sql: str, bound: pa.Table, start: int, refused: dict[int, str]) -> None:
+        count = bound.num_rows
+        if not count:
+            return
+        self.run("SAVEPOINT rmend")
+        try:
+            self.run(sql, bound)
+            self.run("RELEASE rmend")
+        except Refused as error:
+            self.run("ROLLBACK TO rmend")
+            self.run("RELEASE rmend")
+            if count == 1:
+                refused[start] = error.reason
+                return
+            self._halve(sql, bound.slice(0, count // 2), start, refused)
+            self._halve(sql, bound.slice(count // 2), start + count // 2, refused)
+
+    def query(self, sql: str, bound: pa.Table | None = None, about: int = 0) -> pa.Table:
+        """The rows of a query; with `bound`, those of the query run for each of its rows, one after the other.
+
+        `about` is how many they may well be. The driver infers the types from the first batch of rows, for which it
+        takes room before it reads; so all of them are to come in one that is not much larger.
+        """
+        if bound is not None and not bound.num_rows:  # the driver does not survive a binding without rows
+            sql = f"SELECT * FROM ({sql}) LIMIT 0"
+            bound = pa.table({name: pa.nulls(1, pa.int64()) for name in bound.column_names})
+        bound = None if bound is None else bound.combine_chunks()
+        rows = max(about, _LEAST, 0 if bound is None else 2 * bound.num_rows) + 1
+        with _translated(self.path):
+            while True:
+                try:
+                    found = self._connection.query(sql, bound, **{_AT_ONCE: rows})
+                    if found.num_rows < rows:
+                        return found
+                    rows = found.num_rows + 1
+                except OSError as error:
+                    if "Type mismatch in column" not in str(error) or rows >= _MOST:
+                        raise
+                    rows = min(rows * 16, _MOST)
+
+    def rows(self, sql: str, values: Sequence[str] = ()) -> list[tuple[Any, ...]]:
+        """A few rows, as Python values."""
+        bound = pa.table({f"p{i}": [value] for i, value in enumerate(values)}) if values else None
+        return [tuple(row.values()) for row in self.query(sql, bound).to_pylist()]

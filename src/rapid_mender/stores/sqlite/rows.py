@@ -1,0 +1,186 @@
+"""The rows of one SQLite table: looking them up by key, reading them by condition, telling their odd cells."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+import numpy as np
+import pyarrow as pa
+
+from ...core.existing import Existing, Odd
+from ...core.keys import one_array
+from ...core.schema import Column
+from ..contract import Condition
+from ..sql.text import name_sql
+from .link import Link
+from .tables import Described
+from .types import (
+    PARTS,
+    Decoded,
+    declare,
+    decode,
+    decode_parts,
+    encode,
+    expected,
+    form_sql,
+    in_parts,
+    typed_parts,
+)
+
+
+class Rows:
+    """Reads rows of a table over any link to its file."""
+
+    def __init__(self, described: Described) -> None:
+        self.info = described.info
+        self.finders = described.finders
+        """The columns by which a row is found again."""
+        self._indexed: dict[tuple[str, ...], bool] = {}
+        self._select = self._selecting(self.info.columns)
+        self._locators = [f"r{i}" for i in range(len(self.finders))]
+        self._from = f"FROM {name_sql(self.info.name)} AS t"
+
+    def _selecting(self, columns: Sequence[Column]) -> str:
+        parts = [f"t.{name_sql(name)} AS r{i}" for i, name in enumerate(self.finders)]
+        for i, column in enumerate(columns):
+            if in_parts(column):
+                parts += [form_sql(f"t.{name_sql(column.name)}", form, f"c{i}_{form}") for form in PARTS]
+            else:
+                parts.append(f"t.{name_sql(column.name)} AS c{i}")
+        return ", ".join(parts)
+
+    def located(self, first: int) -> str:
+        """The condition that finds one row again; its values are bound from the number `first` on."""
+        return " AND ".join(f"{name_sql(name)} = ?{first + i}" for i, name in enumerate(self.finders))
+
+    def again(self, link: Link, locators: pa.Table) -> Existing:
+        """The rows at `locators`, as they are now."""
+        return self._existing(link, link.query(f"SELECT {self._select} {self._from} WHERE {self.located(1)}", locators))
+
+    def since(self, link: Link, number: int, count: int) -> Existing:
+        """The rows, `count` of them, whose number is above `number`, in the order in which they were inserted."""
+        name = f"t.{name_sql(self.finders[0])}"
+        sql = f"SELECT {self._select} {self._from} WHERE {name} > {number} ORDER BY {name}"
+        return self._existing(link, link.query(sql, about=count))
+
+    def page(self, link: Link, columns: Sequence[str], last: pa.Table | None, most: int) -> Existing:
+        """The next `most` rows after the locator `last`, in the order of the locators."""
+        picked = self.info.pick(columns)
+        finders = ", ".join(f"t.{name_sql(name)}" for name in self.finders)
+        marks = ", ".join(f"?{i + 1}" for i in range(len(self.finders)))
+        where = "" if last is None else f" WHERE ({finders}) > ({marks})"
+        sql = f"SELECT {self._selecting(picked)} {self._from}{where} ORDER BY {finders} LIMIT {most}"
+        return self._existing(link, link.query(sql, last, most), picked)
+
+    def fetch(self, link: Link, keys: pa.Table) -> Existing:
+        """The rows that have one of `keys`."""
+        names = keys.column_names
+        bound = {f"k{i}": encode(self.info[name], one_array(keys[name])) for i, name in enumerate(names)}
+        if self.is_indexed(link, tuple(names)):
+            where = " AND ".join(f"t.{name_sql(name)} = ?{i + 2}" for i, name in enumerate(names))
+            sql = f"SELECT ?1 AS position, {self._select} {self._from} WHERE {where}"
+            found = link.query(sql, pa.table({"position": np.arange(keys.num_rows), **bound}))
+        else:
+            found = self._fetch_by_scan(link, names, bound)
+        return self._existing(link, found)
+
+    def _fetch_by_scan(self, link: Link, names: list[str], bound: dict[str, pa.Array]) -> pa.Table:
+        """Without an index on the key: one pass over the table, each row looked up among the keys."""
+        collation = {"case": "NOCASE", "blanks": "RTRIM", None: "BINARY"}
+        types = [f"k{i} {declare(self.info[n])} COLLATE {collation[self.info[n].fold]}" for i, n in enumerate(names)]
+        index = ", ".join(bound)
+        link.run("DROP TABLE IF EXISTS temp.rmend_keys")
+        link.run(f"CREATE TEMP TABLE rmend_keys (position INTEGER, {', '.join(types)})")
+        count = len(next(iter(bound.values())))
+        marks = ", ".join(f"?{i + 1}" for i in range(len(bound) + 1))
+        link.run(f"INSERT INTO temp.rmend_keys VALUES ({marks})", pa.table({"position": np.arange(count), **bound}))
+        link.run(f"CREATE INDEX temp.rmend_keys_index ON rmend_keys ({index})")
+        on = " AND ".join(f"t.{name_sql(name)} = s.k{i}" for i, name in enumerate(names))
+        found = link.query(
+            f"SELECT s.position AS position, {self._select} {self._from} CROSS JOIN temp.rmend_keys AS s ON {on}"
+        )
+        link.run("DROP TABLE temp.rmend_keys")
+        return found.sort_by([("position", "ascending"), *((name, "ascending") for name in self._locators)])
+
+    def is_indexed(self, link: Link, key: tuple[str, ...]) -> bool:
+        """Whether the key's columns can all be looked up in one index, as SQLite itself plans it."""
+        if key not in self._indexed:
+            where = " AND ".join(f"t.{name_sql(name)} = ?{i + 1}" for i, name in enumerate(key))
+            sql = f"EXPLAIN QUERY PLAN SELECT 1 {self._from} WHERE {where}"
+            plan = link.query(sql, pa.table({f"k{i}": ["x"] for i in range(len(key))}))
+            detail = plan["detail"][0].as_py()
+            self._indexed[key] = detail.startswith("SEARCH") and detail.count("=?") == len(key)
+        return self._indexed[key]
+
+    def _existing(self, link: Link, found: pa.Table, columns: Sequence[Column] | None = None) -> Existing:
+        columns = self.info.columns if columns is None else columns
+        where_rows = found.select(self._locators)
+        arrays: list[pa.Array] = []
+        odd: dict[str, Odd] = {}
+        for i, column in enumerate(columns):
+            parts: pa.Table | None = None
+            if in_parts(column):
+                parts = typed_parts(found.select([f"c{i}_{form}" for form in PARTS]))
+                done = decode_parts(column, parts)
+            else:
+                stored = one_array(found[f"c{i}"])
+                if stored.null_count < len(stored) and stored.type not in expected(column):
+                    parts = self._parts(link, column, where_rows)  # values of several forms: read each apart
+                    done = decode_parts(column, parts)
+                else:
+                    done = decode(column, stored)
+            arrays.append(done.values)
+            if (mask := done.odd()) is not None:
+                odd[column.name] = self._odd(link, column, where_rows, parts, done, mask)
+        positions = found["position"].to_numpy() if "position" in found.column_names else np.arange(found.num_rows)
+        return Existing(positions, pa.table(arrays, names=[c.name for c in columns]), where_rows, odd)
+
+    def _parts(self, link: Link, column: Column, locators: pa.Table) -> pa.Table:
+        forms = ", ".join(form_sql(f"t.{name_sql(column.name)}", form, form) for form in PARTS)
+        sql = f"SELECT {forms} {self._from} WHERE {self.located(1)}"
+        return typed_parts(link.query(sql, locators))
+
+    def _odd(
+        self,
+        link: Link,
+        column: Column,
+        locators: pa.Table,
+        parts: pa.Table | None,
+        done: Decoded,
+        mask: np.ndarray,
+    ) -> Odd:
+        rows = pa.array(np.flatnonzero(mask))
+        raw = self._parts(link, column, locators.take(rows)) if parts is None else parts.take(rows)
+        shown = [next((v for v in row.values() if v is not None), None) for row in raw.to_pylist()]
+        text = pa.array([v.hex() if isinstance(v, bytes) else str(v) for v in shown], pa.string())
+        unreadable = done.unreadable if done.unreadable is not None else np.zeros(len(mask), bool)
+        return Odd(mask, unreadable, raw, text)
+
+    def read(self, link: Link, where: Sequence[Sequence[Condition]], newest: str | None, limit: int | None) -> pa.Table:
+        """The rows that meet the conditions, as `Session.read` says."""
+        bound: dict[str, pa.Array] = {}
+        groups = []
+        for group in where:
+            either = []
+            for one in group:
+                column = self.info[one.column]
+                bound[f"p{len(bound)}"] = encode(column, pa.array([one.value], column.type))
+                mark = f"?{len(bound)}"
+                test = (
+                    f"instr(t.{name_sql(column.name)}, {mark}) > 0"
+                    if one.op == "contains"
+                    else f"t.{name_sql(column.name)} {one.op} {mark}"
+                )
+                either.append(test)
+            groups.append(f"({' OR '.join(either)})")
+        sql = f"SELECT {self._select} {self._from}"
+        if groups:
+            sql += f" WHERE {' AND '.join(groups)}"
+        if newest:
+            sql += f" ORDER BY t.{name_sql(newest)} DESC"
+        if limit is not None:
+            sql += f" LIMIT {int(limit)}"
+        first = f"SELECT 1 {self._from} LIMIT {-1 if limit is None else limit}"
+        about = int(link.rows(f"SELECT count(*) FROM ({first})")[0][0])
+        rows = self._existing(link, link.query(sql, pa.table(bound) if bound else None, about)).values
+        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows

@@ -1,0 +1,372 @@
+"""One transaction on a SQLite file: reading, writing, defining."""
+
+from __future__ import annotations
+
+from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ...core.existing import Existing
+from ...core.keys import one_array
+from ...core.schema import Column, TableInfo
+from ...errors import StoreError
+from ..background import Background
+from ..contract import Condition, Refusals, Session, Settled, Written, refused_too
+from ..sql.text import name_sql, text_sql
+from .link import Link, Locked
+from .rows import Rows
+from .tables import describe, table_names
+from .triggers import Watching
+from .types import PARTS, as_one, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
+
+_NUMERIC_LOOKING = r"^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
+_READER_CACHE_KIB = 32_768  # it reads sorted keys, and so each page once
+_MOST_COLUMNS = 2000
+_PAGE_ROWS = 1 << 17
+
+
+class SQLiteSession(Session):
+    def __init__(self, link: Link, write: bool) -> None:
+        self._path = link.path
+        self._write = Background(link)
+        self._reader = type(link)(link.path, False, 0, _READER_CACHE_KIB) if write else None
+        self._tables: dict[str, Rows | None] = {}
+        self._watching = Watching()
+
+    @property
+    def where(self) -> str:
+        return self._path
+
+    def close(self) -> None:
+        """Let all writes end. Raises the error of one that failed."""
+        self._write.settled()
+        self.abandon()
+
+    def abandon(self) -> None:
+        self._write.close()
+        if self._reader is not None:
+            self._reader.close()
+            self._reader = None
+
+    # -- describing ---------------------------------------------------------------------------------
+
+    def tables(self) -> list[str]:
+        return table_names(self._write.settled())
+
+    def find(self, name: str) -> TableInfo | None:
+        if name not in self._tables:
+            described = describe(self._write.settled(), name)
+            self._tables[name] = Rows(described) if described is not None else None
+        rows = self._tables[name]
+        return None if rows is None else rows.info
+
+    def _rows(self, info: TableInfo) -> Rows:
+        self.find(info.name)
+        rows = self._tables[info.name]
+        assert rows is not None
+        return rows
+
+    # -- reading ------------------------------------------------------------------------------------
+
+    def settle(self, info: TableInfo, values: pa.Table) -> Settled:
+        refused: dict[str, np.ndarray] = {}
+        for place, name in enumerate(values.column_names):
+            column = info[name]
+            if column.settles:
+                values = values.set_column(place, name, self._settled(column, one_array(values[name])))
+            mask = too_many_digits(column, one_array(values[name]))
+            if mask is not None and mask.any():
+                refused[name] = mask
+        return values, refused
+
+    def _settled(self, column: Column, values: pa.Array) -> pa.Array:
+        """Texts that look like numbers, as the numbers that the column's affinity makes of them."""
+        mask = pc.fill_null(pc.match_substring_regex(values, _NUMERIC_LOOKING), False)
+        if not pc.any(mask).as_py():
+            return values
+        forms = ", ".join(form_sql("c", form, form) for form in PARTS)
+        sql = f"SELECT {forms} FROM (SELECT CAST(?1 AS NUMERIC) AS c)"
+        link = self._reader or self._write.settled()
+        parts = typed_parts(link.query(sql, pa.table({"v": values.filter(mask)})))
+        return pc.replace_with_mask(values, mask, decode_parts(column, parts).values)
+
+    def rows_at_once(self, info: TableInfo, key: Sequence[str]) -> int:
+        return self.slice_rows if self._rows(info).is_indexed(self._write.settled(), tuple(key)) else self.chunk_rows
+
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
+        if fresh or info.triggers:
+            return self._rows(info).fetch(self._write.settled(), keys)
+        return self._read(lambda link, rows: rows.fetch(link, keys), info)
+
+    def _read(self, look: Callable[[Link, Rows], Existing], info: TableInfo) -> Existing:
+        """Look at the table as it was when the transaction began, where that is still to be had."""
+        if self._reader is not None:
+            try:
+                with self._reader.one_look():
+                    return look(self._reader, self._rows(info))
+            except Locked:  # the writer's cache is full, and it has taken the file
+                self._reader.close()
+                self._reader = None
+        return look(self._write.settled(), self._rows(info))
+
+    def read(
+        self,
+        info: TableInfo,
+        where: Sequence[Sequence[Condition]] = (),
+        newest: str | None = None,
+        limit: int | None = None,
+        columns: Sequence[str] | None = None,
+    ) -> pa.Table:
+        rows = self._rows(info).read(self._write.settled(), where, newest, limit)
+        return rows if columns is None else rows.select(list(columns))
+
+    def last(self, name: str, column: str) -> int:
+        return int(
+            self._write.settled().rows(f"SELECT coalesce(max({name_sql(column)}), 0) FROM {name_sql(name)}")[0][0]
+        )
+
+    def query(self, sql: str) -> Iterator[pa.Table]:
+        link = self._write.settled()
+        # kept in a temporary table, which SQLite moves to a file, so that it is read in pages of a known place
+        # in parentheses, so that it is one query and nothing behind it
+        link.run(f"CREATE TEMP TABLE rmend_query AS SELECT * FROM ({sql.rstrip().rstrip(';')}\n)")
+        names = [name for (name,) in link.rows("SELECT name FROM pragma_table_info('rmend_query', 'temp')")]
+        forms = [form_sql(name_sql(n), form, f"c{i}_{form}") for i, n in enumerate(names) for form in PARTS]
+        last = 0
+        while True:
+            page = link.query(
+                f"SELECT rowid AS place, {', '.join(forms)} FROM temp.rmend_query WHERE rowid > {last} "
+                f"ORDER BY rowid LIMIT {_PAGE_ROWS}",
+                about=_PAGE_ROWS,
+            )
+            if not page.num_rows:
+                break
+            last = page["place"][-1].as_py()
+            columns = [typed_parts(page.select([f"c{i}_{form}" for form in PARTS])) for i in range(len(names))]
+            yield pa.table([as_one(column) for column in columns], names=names)
+        link.run("DROP TABLE temp.rmend_query")
+
+    def scan(
+        self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
+    ) -> Iterator[Existing]:
+        last: pa.Table | None = None
+        while True:
+            look = self._page(columns, last)
+            page = look(self._write.settled(), self._rows(info)) if fresh else self._read(look, info)
+            if page.locators.num_rows:
+                yield page
+            if page.locators.num_rows < self.chunk_rows:
+                return
+            last = page.locators.slice(page.locators.num_rows - 1)
+
+    def _page(self, columns: Sequence[str], last: pa.Table | None) -> Callable[[Link, Rows], Existing]:
+        return lambda link, rows: rows.page(link, columns, last, self.chunk_rows)
+
+    def again(self, info: TableInfo, rows: Existing) -> Existing:
+        found = self._rows(info).again(self._write.settled(), rows.locators)
+        if len(found.positions) != rows.locators.num_rows:
+            raise StoreError(
+                f"{self.where}: rows of {info.name!r} vanished while they were written; check its triggers"
+            )
+        return Existing(rows.positions, found.values, rows.locators, found.odd)
+
+    def count(self, info: TableInfo) -> int:
+        return int(self._write.settled().rows(f"SELECT count(*) FROM {name_sql(info.name)}")[0][0])
+
+    # -- writing ------------------------------------------------------------------------------------
+
+    def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
+        left_out = [column for column in info.columns if column.name not in values.column_names]
+        if not info.triggers and not any(column.has_default or column.generated for column in left_out):
+            refused = self._insert(info, values)
+            return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
+        keyless = [name for name in key if name not in values.column_names]
+        last = self._last_row(info) if keyless else 0
+        self._watch(info)
+        refused = self._insert(info, values)
+        rows = np.flatnonzero(Written(Existing(np.empty(0), values, values), None, refused).landed(values.num_rows))
+        if keyless:
+            found = self._rows(info).since(self._write.settled(), last, len(rows))
+        else:
+            found = self.fetch(info, values.select(list(key)).take(pa.array(rows)), fresh=True)
+        if not keyless and len(dropped := np.setdiff1d(np.arange(len(rows)), found.positions)):
+            refused = refused_too(refused, rows[dropped])
+            rows = np.delete(rows, dropped)
+        if found.values.num_rows != len(rows):
+            raise StoreError(
+                f"{self.where}: {len(rows)} rows were inserted into {info.name!r} and "
+                f"{found.values.num_rows} are found under their keys; "
+                "a trigger on the table seems to drop, add or move rows"
+            )
+        self._count_beside(info, found.locators)
+        return Written(found, rows, refused)
+
+    def _watch(self, info: TableInfo) -> None:
+        if info.triggers:
+            self._watching.begin(self._write.settled(), info.name, self._rows(info).finders)
+
+    def _count_beside(self, info: TableInfo, own: pa.Table) -> None:
+        if info.triggers:
+            self._watching.count(self._write.settled(), own)
+
+    def unrecorded(self, info: TableInfo) -> int:
+        self._write.settled()
+        return self._watching.counted()
+
+    def _last_row(self, info: TableInfo) -> int:
+        finders = self._rows(info).finders
+        if len(finders) != 1 or (finders[0] in info and not info[finders[0]].has_default):
+            raise StoreError(f"table {info.name!r} has no row number, so a key that the database makes cannot be found")
+        return self.last(info.name, finders[0])
+
+    def _insert(self, info: TableInfo, values: pa.Table) -> Callable[[], Refusals]:
+        sql, bound = self._inserting(info, values, {})
+        return self._isolated(sql, bound, not info.triggers)
+
+    def _isolated(self, sql: str, bound: pa.Table, one_change: bool) -> Callable[[], Refusals]:
+        return self._write.later(lambda link: link.run_each(sql, bound, one_change)).result
+
+    def _inserting(self, info: TableInfo, values: pa.Table, literals: Mapping[str, str]) -> tuple[str, pa.Table]:
+        names = values.column_names
+        bound: dict[tuple[Any, ...], tuple[int, pa.Array]] = {}  # what stands in two columns is bound once
+        marks = []
+        for name in names:
+            array = one_array(values[name])
+            place = (
+                array.type,
+                array.offset,
+                *(None if part is None else part.address for part in array.buffers()),
+            )
+            if place not in bound:
+                bound[place] = len(bound) + 1, encode(info[name], array)
+            marks.append(f"?{bound[place][0]}")
+        if not names and not literals:  # then at least the number of the row, which the database makes
+            names, marks, number = [self._rows(info).finders[0]], ["?1"], pa.nulls(values.num_rows, pa.int64())
+            bound[0,] = 1, encode(Column(names[0], number.type), number)
+        listed = ", ".join(map(name_sql, [*names, *literals]))
+        # OR ABORT: whatever the table says of conflicts, no row may be dropped or replaced in silence
+        sql = (
+            f"INSERT OR ABORT INTO {name_sql(info.name)} ({listed}) VALUES ({', '.join([*marks, *literals.values()])})"
+        )
+        arrays = [array for _, array in bound.values()]
+        return sql, pa.table(arrays, names=[f"p{i}" for i in range(len(arrays))])
+
+    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        listed = ", ".join(name_sql(column.name) for column in info.columns if not column.generated)
+        sql = (
+            f"INSERT OR ABORT INTO {name_sql(to.name)} ({listed}) "
+            f"SELECT {listed} FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
+        )
+        return Written(rows, None, self._isolated(sql, rows.locators, not to.triggers))
+
+    def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
+        names = values.column_names
+        sets = ", ".join(f"{name_sql(name)} = ?{i + 1}" for i, name in enumerate(names))
+        bound = [encode(info[name], one_array(values[name])) for name in names] + rows.locators.columns
+        labels = [*names, *(f"locator {i}" for i in range(rows.locators.num_columns))]
+        sql = f"UPDATE OR ABORT {name_sql(info.name)} SET {sets} WHERE {self._rows(info).located(len(names) + 1)}"
+        self._watch(info)
+        refused = self._isolated(sql, pa.table(bound, names=labels), not info.triggers and not info.referenced)
+        if info.triggers or any(column.generated for column in info.columns):
+            landed = np.flatnonzero(Written(rows, None, refused).landed(len(rows.positions)))
+            some = rows.take(landed)
+            for i, name in enumerate(self._rows(info).finders):
+                if name in values.column_names:
+                    moved = encode(info[name], one_array(values[name]).take(pa.array(landed)))
+                    some.locators = some.locators.set_column(i, f"r{i}", moved)
+            stored = self.again(info, some)
+            self._count_beside(info, some.locators)
+            return Written(stored, landed, refused)
+        table, odd = rows.values, dict(rows.odd)
+        for name in names:
+            table = table.set_column(table.column_names.index(name), name, values[name])
+            odd.pop(name, None)
+        return Written(Existing(rows.positions, table, rows.locators, odd), None, refused)
+
+    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
+        sql = f"DELETE FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
+        one_change = not info.triggers and not info.referenced
+        self._watch(info)
+
+        def work(link: Link) -> Refusals:
+            keep = np.arange(len(rows.positions))
+            if after is not None:
+                keep = np.flatnonzero(after.landed(len(rows.positions)))
+            found = link.run_each(sql, rows.locators.take(pa.array(keep)), one_change)
+            return {int(keep[at]): reason for at, reason in found.items()}
+
+        done = self._write.later(work)
+        refused: Callable[[], Refusals] = done.result
+        if info.triggers:
+            gone = np.delete(np.arange(len(rows.positions)), list(done.result()))
+            still = self._rows(info).again(self._write.settled(), rows.locators.take(pa.array(gone)))
+            refused = refused_too(done.result, gone[still.positions])
+            self._count_beside(info, rows.locators)
+        return Written(rows, None, refused)
+
+    def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
+        lines = []
+        for column in info.columns:
+            line = f"{name_sql(column.name)} {declare(column)}"
+            if (column.name,) == info.primary_key:
+                line += " PRIMARY KEY"
+            elif not column.nullable:
+                line += " NOT NULL"
+            if column.one_of:
+                # not IN: SQLite would build a little table of the list for every row
+                line += (
+                    f" CHECK ({' OR '.join(f'{name_sql(column.name)} = {text_sql(text)}' for text in column.one_of)})"
+                )
+            if column.fold:
+                line += f" COLLATE {'NOCASE' if column.fold == 'case' else 'RTRIM'}"
+            lines.append(line)
+        sql = f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})"
+        self._write.later(lambda link: link.run(sql))
+        self._tables.pop(info.name, None)
+
+    def cannot_make(self, info: TableInfo) -> str | None:
+        if len(info.columns) > _MOST_COLUMNS:
+            return f"it would have {len(info.columns):,} columns, and SQLite has {_MOST_COLUMNS:,} at most"
+        return None
+
+    def add_columns(self, name: str, columns: Iterable[Column]) -> None:
+        for column in columns:
+            sql = f"ALTER TABLE {name_sql(name)} ADD COLUMN {name_sql(column.name)} {declare(column)}"
+            self._write.later(lambda link, sql=sql: link.run(sql))  # type: ignore[misc]
+        self._tables.pop(name, None)
+
+    def append(
+        self,
+        info: TableInfo,
+        values: pa.Table,
+        same: Mapping[str, Any],
+        raw: Mapping[str, Any] | None = None,
+        after: Sequence[Written] = (),
+    ) -> None:
+        empty = [name for name in values.column_names if values[name].null_count == values.num_rows]
+        literals = {name: self._literal(info[name], value) for name, value in same.items() if value is not None}
+        sql, bound = self._inserting(info, values.drop_columns(empty), literals)
+        number = info.primary_key[0] if info.primary_key else None
+        numbers = one_array(values[number]) if number is not None else None
+
+        def work(link: Link) -> None:
+            keep = np.ones(values.num_rows, bool)
+            for written in after:
+                if written.rows is None and written.refusals():
+                    keep &= written.landed(values.num_rows)
+            link.run(sql, bound if keep.all() else bound.filter(pa.array(keep)))
+            for name, (positions, cells) in (raw or {}).items():
+                assert number is not None
+                assert numbers is not None
+                again = cells.append_column("number", numbers.take(pa.array(positions)))
+                cell = f"{name_sql(name)} = coalesce(?1, ?2, ?3, ?4)"
+                link.run(f"UPDATE {name_sql(info.name)} SET {cell} WHERE {name_sql(number)} = ?5", again)
+
+        self._write.later(work)
+
+    def _literal(self, column: Column, value: Any) -> str:
+        stored = encode(column, pa.array([value], column.type))[0].as_py()
+        return text_sql(stored) if isinstance(stored, str) else str(int(stored))
