@@ -10,7 +10,6 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.decisions import decide_alone
-from ..core.rules import Fired
 from ..incoming import Chunk
 from ..jobs.plan import Plan
 from ..stores.contract import Session
@@ -22,22 +21,30 @@ from .write import Pending, Writer, settle
 
 
 @dataclass(frozen=True)
+class Unit:
+    """One transaction: where it is written, by whom, and what it gathers. In a preview there is no writer."""
+
+    session: Session
+    writer: Writer | None
+    gather: Gather
+
+
+@dataclass(frozen=True)
 class ChunkWay:
     """What the chunks of a batch go through, one after the other."""
 
     plan: Plan
     batch: Batch
-    gather: Gather
     groups: Groups | None
-    fired: Fired
     now: datetime
     progress: Progress
 
-    def merge(self, session: Session, writer: Writer | None, chunk: Chunk, done: int, time: str = "first") -> None:
-        """Take a chunk through; `done` records went before it. Without `writer` nothing is written. `time`: "again" if
-        it was refused before, for now; "last time" if it would stay so.
+    def merge(self, unit: Unit, chunk: Chunk, done: int, time: str = "first") -> None:
+        """Take a chunk through, in a unit of work; `done` records went before it. `time`: "again" if it was refused
+        before, for now; "last time" if it would stay so.
         """
-        batch, plan = self.batch, self.plan
+        batch, plan, session, writer, gather = self.batch, self.plan, unit.session, unit.writer, unit.gather
+        counts = gather.tally.groups
         records = batch.read(chunk)
         batch.check(session, records)
         alone = decide_alone(records, *batch.repeats.of(records.rows), self.batch.source.unit)
@@ -59,7 +66,7 @@ class ChunkWay:
             some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
             meeting = meet(session, plan, layout, values, some, self.now)
             if time == "first":
-                self.fired.add(meeting.fired)
+                gather.tally.fired.add(meeting.fired)
             outcomes.append(Outcome(places, meeting.decisions, meeting.patterns, meeting.found))
             if plan.made:
                 outcomes[-1].made = meeting.existing.values.select(plan.made).take(
@@ -68,10 +75,10 @@ class ChunkWay:
             if self.groups is not None:
                 outcomes[-1].groups = self.groups.of_met(meeting)
                 if writer is None:
-                    self.groups.foresee(meeting)
+                    self.groups.foresee(counts, meeting)
             pending.append(writer.write(meeting) if writer is not None else [])
             if writer is None:
-                self.gather.sample(
+                gather.sample(
                     records.rows[places], values, meeting.decisions, meeting.existing, meeting.found, meeting.changed
                 )
             self.progress("merging", done + start, self.batch.rows)
@@ -80,11 +87,11 @@ class ChunkWay:
             for_now = settle(plan, outcome, writes) & (time != "last time")
             open_still[outcome.places[for_now]] = True
             if self.groups is not None and outcome.groups is not None:
-                self.groups.count(outcome.groups.filter(pa.array(~for_now)), outcome.decisions.codes[~for_now])
+                self.groups.count(counts, outcome.groups.filter(pa.array(~for_now)), outcome.decisions.codes[~for_now])
         if open_still.any():
-            self.gather.deferred.append(Chunk(chunk.raw.filter(pa.array(open_still)), chunk.rows[open_still]))
+            gather.tally.deferred.append(Chunk(chunk.raw.filter(pa.array(open_still)), chunk.rows[open_still]))
         if self.groups is not None:
             closed = np.flatnonzero(alone.codes >= 0)
             some = records.values.take(pa.array(closed))
-            self.groups.count(self.groups.of_records(some), alone.codes[closed])
-        self.gather.note(chunk, records, alone, outcomes, pending, open_still)
+            self.groups.count(counts, self.groups.of_records(some), alone.codes[closed])
+        gather.note(chunk, records, alone, outcomes, pending, open_still)

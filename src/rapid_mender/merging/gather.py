@@ -1,10 +1,9 @@
-"""Gathering what a run gives back: counts, decisions, rejects, samples."""
+"""Gathering what a chunk brings: counts, decisions, rejects, samples."""
 
 from __future__ import annotations
 
-from collections import Counter
 from collections.abc import Mapping
-from dataclasses import dataclass, field
+from dataclasses import dataclass
 from typing import Any
 
 import numpy as np
@@ -19,34 +18,21 @@ from ..incoming import BrokenRecords, Chunk, Source
 from ..incoming.rejected import kept_name
 from ..jobs.plan import Plan
 from .decide import Outcome
-from .result import Result, Sample
+from .result import Sample
+from .tally import Tally
 from .write import Pending, in_words
-
-_SAMPLES = 4  # per decision
 
 
 @dataclass
 class Gather:
-    """Puts into a result what the chunks of a batch bring. `samples`: also some records to show."""
+    """Puts into a tally what the chunks of a batch bring. `samples`: also some records to show."""
 
-    result: Result
+    tally: Tally
     plan: Plan
     source: Source
     samples: bool
-    _kept: Counter[str] = field(default_factory=Counter)
-    deferred: list[Chunk] = field(default_factory=list)
-    """Records that the store refused for the sake of other rows, which may be otherwise when all are written."""
-
-    def kept(self, put: tuple[Counter[str], list[Chunk]] | None = None) -> tuple[Counter[str], list[Chunk]]:
-        """What is kept here besides the result, as a copy; with `put`, that from now on."""
-        if put is not None:
-            self._kept, self.deferred = Counter(put[0]), list(put[1])
-        return Counter(self._kept), list(self.deferred)
-
-    def warn_of_kept(self) -> None:
-        """Say how many rows did not come and could not be deleted."""
-        for reason, count in self._kept.most_common(10):
-            self.plan.warn(f"{count:,} rows that did not come were kept: {reason}")
+    shape: pa.Schema
+    """That of the table of decisions."""
 
     def note(
         self,
@@ -73,13 +59,13 @@ class Gather:
         self.sample(records.rows, records.values, alone, None, np.full(count, -1), {})
         kept = ~open_still
         for name, number in zip(NAMES, np.bincount(codes[kept], minlength=len(NAMES)), strict=True):
-            self.result.counts[name] += int(number)
-        self.result.records += int(kept.sum())
+            self.tally.counts[name] += int(number)
+        self.tally.records += int(kept.sum())
         names = pa.DictionaryArray.from_arrays(pa.array(codes), pa.array(NAMES))
         keys = self._keys(records, outcomes, pending)
         table = [pa.array(chunk.rows), names, reasons, sets, *keys]
-        noted = pa.table(table, names=self.result._shape.names)
-        self.result._decisions.put(noted if kept.all() else noted.filter(pa.array(kept)))
+        noted = pa.table(table, names=self.shape.names)
+        self.tally.keep_decisions(noted if kept.all() else noted.filter(pa.array(kept)))
         self._note_rejects(chunk, (codes == REJECT) & kept, reasons)
 
     def _changed(self, outcome: Outcome) -> pa.Array:
@@ -87,7 +73,7 @@ class Gather:
         patterns = outcome.patterns
         updated = outcome.rows_of(UPDATE)
         for column, number in patterns.counts(updated).items():
-            self.result.changed[column] = self.result.changed.get(column, 0) + number
+            self.tally.changed[column] += number
         sets = pa.array([list(columns) for columns in patterns.sets] + [None], pa.list_(pa.string()))
         which = np.full(len(outcome.places), len(patterns.sets), np.int64)
         which[outcome.decisions.codes == UPDATE] = patterns.code[updated]
@@ -95,16 +81,16 @@ class Gather:
 
     def _keys(self, records: Records, outcomes: list[Outcome], pending: list[list[Pending]]) -> list[pa.Array]:
         """The keys of a chunk's records, and, beside them, what the database made of the primary key."""
-        names = [*self.result.key, *self.plan.made]
+        names = [*self.plan.key, *self.plan.made]
         count = len(records.rows)
-        keys = [one_array(records.values[name]) for name in self.result.key]
+        keys = [one_array(records.values[name]) for name in self.plan.key]
         keys += [pa.nulls(count, self.plan.info[name].type) for name in self.plan.made]
         for outcome, writes in zip(outcomes, pending, strict=True):
             if outcome.made is not None:
                 mask = np.zeros(count, bool)
                 mask[outcome.places] = True
                 order = pa.array(np.argsort(outcome.places))
-                for at, column in enumerate(outcome.made.columns, len(self.result.key)):
+                for at, column in enumerate(outcome.made.columns, len(self.plan.key)):
                     keys[at] = pc.replace_with_mask(keys[at], mask, one_array(column).take(order))
             for made in (one.made for one in writes):
                 if made is None:
@@ -131,7 +117,7 @@ class Gather:
         for name in raw.column_names:
             if name != REJECT_TEXT:
                 fixed = fixed.append_column(raw.schema.field(name).with_name(kept_name(name)), raw[name])
-        self.result._rejects.put(fixed)
+        self.tally.keep_rejects(fixed)
 
     def _placed(self, rows: pa.Array, reasons: pa.Array) -> pa.Array:
         """Reasons, with where each record is, if the number of its row does not tell."""
@@ -144,37 +130,36 @@ class Gather:
         """Rows that did not come, and are deleted; those that the store does not let go stay."""
         count = len(rows.positions)
         gone = count - len(refused)
-        self.result.counts["delete"] += gone
-        self.result.missing += gone
-        self._kept.update(in_words(self.plan, reason) for reason in refused.values())
+        self.tally.counts["delete"] += gone
+        self.tally.missing += gone
+        self.tally.kept.update(in_words(self.plan, reason) for reason in refused.values())
         keep = np.ones(count, bool)
         keep[list(refused)] = False
         mask = pa.array(keep)
-        keys = [one_array(rows.values[name]).filter(mask) for name in (*self.result.key, *self.plan.made)]
+        keys = [one_array(rows.values[name]).filter(mask) for name in (*self.plan.key, *self.plan.made)]
         sets = pa.nulls(gone, pa.list_(pa.string()))
         table = [pa.nulls(gone, pa.int64()), pa.repeat("delete", gone), pa.repeat("did not come", gone), sets, *keys]
-        self.result._decisions.put(pa.table(table, names=self.result._shape.names))
+        self.tally.keep_decisions(pa.table(table, names=self.shape.names))
         if self.samples:
-            have = sum(sample.decision == "delete" for sample in self.result.samples)
-            for row in rows.values.slice(0, max(_SAMPLES - have, 0)).to_pylist():
+            for row in rows.values.slice(0, self.tally.lacks_samples("delete")).to_pylist():
                 cells = [(column, old, None, False) for column, old in row.items()]
-                key = {column: row[column] for column in self.result.key}
-                self.result.samples.append(Sample(None, "delete", "did not come", key, cells))
+                key = {column: row[column] for column in self.plan.key}
+                self.tally.samples.append(Sample(None, "delete", "did not come", key, cells))
 
     def note_broken(self, broken: BrokenRecords) -> None:
         """Records that could not be split into values are rejects without any."""
         for part in broken.tables():
             count = part.num_rows
-            self.result.counts["reject"] += count
-            self.result.records += count
-            none = [pa.nulls(count, field.type) for field in list(self.result._shape)[3:]]
+            self.tally.counts["reject"] += count
+            self.tally.records += count
+            none = [pa.nulls(count, field.type) for field in list(self.shape)[3:]]
             table = [part["row"], pa.repeat("reject", count), part["reason"], *none]
-            self.result._decisions.put(pa.table(table, schema=self.result._shape))
+            self.tally.keep_decisions(pa.table(table, schema=self.shape))
             why = self._placed(part["row"], part["reason"])
-            self.result._rejects.put(pa.table([part["row"], why, part["text"]], names=REJECT_SHAPE.names))
-            room = _SAMPLES - len(self.result.samples) if self.samples else 0
-            for row, reason, text in zip(*(column.to_pylist() for column in part.slice(0, max(room, 0))), strict=True):
-                self.result.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))
+            self.tally.keep_rejects(pa.table([part["row"], why, part["text"]], names=REJECT_SHAPE.names))
+            room = self.tally.lacks_samples("reject") if self.samples else 0
+            for row, reason, text in zip(*(column.to_pylist() for column in part.slice(0, room)), strict=True):
+                self.tally.samples.append(Sample(row, "reject", reason, {}, [("", None, text, False)]))
 
     def sample(
         self,
@@ -189,15 +174,14 @@ class Gather:
         if not self.samples:
             return
         for code, name in enumerate(NAMES):
-            have = sum(sample.decision == name for sample in self.result.samples)
-            for at in np.flatnonzero(decisions.codes == code)[: max(_SAMPLES - have, 0)].tolist():
+            for at in np.flatnonzero(decisions.codes == code)[: self.tally.lacks_samples(name)].tolist():
                 record, place, cells = values.slice(at, 1).to_pylist()[0], int(found[at]), []
                 for column, new in record.items():
                     old = None if existing is None or place < 0 else self._shown(existing, column, place)
                     differs = place >= 0 and column in changed and bool(changed[column][place])
                     cells.append((column, old, new, differs))
-                key = {column: record[column] for column in self.result.key}
-                self.result.samples.append(Sample(int(rows[at]), name, decisions.reason(at), key, cells))
+                key = {column: record[column] for column in self.plan.key}
+                self.tally.samples.append(Sample(int(rows[at]), name, decisions.reason(at), key, cells))
 
     @staticmethod
     def _shown(existing: Existing, column: str, place: int) -> Any:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import copy
 from collections import Counter
 from collections.abc import Mapping
 from datetime import datetime
@@ -21,8 +20,7 @@ from ..jobs.plan import Plan
 from ..stores.contract import Session
 from .decide import Meeting
 from .marks import marking
-
-Counts = tuple[dict[object, np.ndarray], Counter[object], Counter[object]]
+from .tally import GroupCounts
 
 
 class Groups:
@@ -33,15 +31,8 @@ class Groups:
         self.by, self.now, self.plan = by, now, plan
         self._expression = self._compile(by, plan.info)
         self.uses = list(dict.fromkeys(name for _, name in self._expression.uses))
-        self._decisions: dict[object, np.ndarray] = {}
         self._before: Counter[object] = Counter()
-        self._after: Counter[object] = Counter()
-
-    def counted(self, put: Counts | None = None) -> Counts:
-        """What was counted so far, as a copy; with `put`, that from now on."""
-        if put is not None:
-            self._decisions, self._before, self._after = copy.deepcopy(put)
-        return copy.deepcopy((self._decisions, self._before, self._after))
+        self._after: Counter[object] | None = None
 
     @staticmethod
     def _compile(by: str, info: TableInfo) -> Expression:
@@ -72,21 +63,20 @@ class Groups:
             columns[name] = meeting.met[side, name]
         return self.of(columns, meeting.values.num_rows)
 
-    def count(self, groups: pa.Array, codes: np.ndarray) -> None:
+    def count(self, into: GroupCounts, groups: pa.Array, codes: np.ndarray) -> None:
         """Count the decisions (places in NAMES) on records of these groups."""
         pairs = pa.table({"g": groups, "c": pa.array(codes)}).group_by(["g", "c"]).aggregate([([], "count_all")])
         for group, code, number in zip(*(pairs[n].to_pylist() for n in ("g", "c", "count_all")), strict=True):
-            self._decisions.setdefault(group, np.zeros(len(NAMES), np.int64))[code] += number
+            into.decisions.setdefault(group, np.zeros(len(NAMES), np.int64))[code] += number
 
-    def count_broken(self, count: int) -> None:
+    def count_broken(self, into: GroupCounts, count: int) -> None:
         """Count records that could not be split into values: they have no group."""
-        self.count(pa.nulls(count, self._expression.type), np.full(count, REJECT))
+        self.count(into, pa.nulls(count, self._expression.type), np.full(count, REJECT))
 
     # -- rows of the table ------------------------------------------------------------------------------
 
     def look_before(self, session: Session) -> None:
         self._before = self._rows(session, fresh=False)
-        self._after = Counter(self._before)
 
     def look_after(self, session: Session) -> None:
         self._after = self._rows(session, fresh=True)
@@ -97,13 +87,13 @@ class Groups:
             _add(found, self.of({name: one_array(page.values[name]) for name in self.uses}, page.locators.num_rows), 1)
         return found
 
-    def foresee(self, meeting: Meeting) -> None:
+    def foresee(self, into: GroupCounts, meeting: Meeting) -> None:
         """Move the rows that a merge would insert, update and delete to the groups in which they would be."""
         codes, found = meeting.decisions.codes, meeting.found
         inserted = np.flatnonzero(codes == INSERT)
         if len(inserted):
             names = [n for n in meeting.values.column_names if self.plan.writes(n) != "never"]
-            _add(self._after, self.of_records(meeting.values.select(names).take(pa.array(inserted))), 1)
+            _add(into.gained, self.of_records(meeting.values.select(names).take(pa.array(inserted))), 1)
         updated = found[(codes == UPDATE) & (found >= 0)]
         if len(updated):
             old = meeting.existing.take(updated)
@@ -113,33 +103,37 @@ class Groups:
                 if name in meeting.changed:
                     value = one_array(meeting.setting[name]).take(pa.array(updated))
                     new[name] = pc.if_else(pa.array(meeting.changed[name][updated]), value, new[name])
-            _add(self._after, self.of_records(old.values), -1)
-            _add(self._after, self.of(new, len(updated)), 1)
-        self.foresee_deleted(meeting.existing.take(found[(codes == DELETE) & (found >= 0)]))
+            _add(into.gained, self.of_records(old.values), -1)
+            _add(into.gained, self.of(new, len(updated)), 1)
+        self.foresee_deleted(into, meeting.existing.take(found[(codes == DELETE) & (found >= 0)]))
 
-    def foresee_deleted(self, rows: Existing) -> None:
+    def foresee_deleted(self, into: GroupCounts, rows: Existing) -> None:
         count = rows.values.num_rows
         if not count:
             return
-        _add(self._after, self.of_records(rows.values), -1)
+        _add(into.gained, self.of_records(rows.values), -1)
         if self.plan.job.delete == "mark":
             setting = marking(self.plan, rows, self.now).setting
             side = {name: setting if name in setting.column_names else rows.values for name in self.uses}
             columns = {name: one_array(values[name]) for name, values in side.items()}
-            _add(self._after, self.of(columns, count), 1)
+            _add(into.gained, self.of(columns, count), 1)
 
-    def table(self) -> pa.Table:
+    def table(self, counts: GroupCounts) -> pa.Table:
         """One row a group: the group, the count of each decision, the rows of the table before and after."""
-        every = [g for g in {**self._decisions, **self._before, **self._after} if g is not None]
+        after = Counter(self._before) if self._after is None else self._after
+        if self._after is None:
+            after.update(counts.gained)
+        known = {**counts.decisions, **self._before, **after}
+        every = [group for group in known if group is not None]
         groups: list[object] = sorted(every)  # type: ignore[type-var]
-        if any(g is None for g in {**self._decisions, **self._before, **self._after}):
+        if None in known:
             groups.append(None)
         columns: dict[str, object] = {"group": pa.array(groups, self._expression.type)}
         none = np.zeros(len(NAMES), np.int64)
         for place, name in enumerate(NAMES):
-            columns[name] = [int(self._decisions.get(g, none)[place]) for g in groups]
+            columns[name] = [int(counts.decisions.get(g, none)[place]) for g in groups]
         columns["before"] = [self._before[g] for g in groups]
-        columns["after"] = [self._after[g] for g in groups]
+        columns["after"] = [after[g] for g in groups]
         return pa.table(columns)
 
 

@@ -15,8 +15,8 @@ class Limits:
         self._plan, self._job, self._write = plan, plan.job, write
         self.rows = 0
         """How many rows a share of `max_deletes` is a share of."""
-        self.stops: str | None = None
-        """Why a merge would stop, in a preview."""
+        self.stops: dict[str, str] = {}
+        """Why a merge would stop, in a preview; by what to look at."""
 
     @property
     def counts_rows(self) -> bool:
@@ -46,7 +46,4 @@ class Limits:
             if not self._plan.info.undoes:
                 undone = "what it wrote so far stays, since the table cannot undo (without_undo)"
             raise LimitError(f"{why}; {undone}; look at {what}, or raise the limit")
-        kind = why.rsplit(" is ", 1)[0].rsplit(" ", 1)[-1]
-        self._plan.warnings[:] = [one for one in self._plan.warnings if kind not in one]
-        self._plan.warn(f"a merge would stop: {why}")
-        self.stops = why
+        self.stops[what] = why

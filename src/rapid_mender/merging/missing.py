@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from datetime import datetime
 
 import numpy as np
 import pyarrow as pa
 
+from ..core.decisions import DELETE, SKIP
 from ..core.existing import Existing
 from ..core.expressions import Cells, Env
 from ..core.keys import null_keys, one_array
@@ -15,6 +16,8 @@ from ..core.masks import mask_of
 from ..jobs.plan import Plan
 from ..stores.contract import Session
 from .batch import Batch
+from .chunk import Unit
+from .groups import Groups
 from .marks import is_marked
 
 _AT_ONCE = 1 << 16
@@ -35,7 +38,47 @@ def _scope(plan: Plan, page: Existing, now: datetime) -> Cells:
     return plan.scope.evaluate(Env(page.locators.num_rows, values, now))
 
 
-class Leaving:
+def delete_missing(
+    unit: Unit, plan: Plan, batch: Batch, groups: Groups | None, now: datetime, check: Callable[[int], None]
+) -> None:
+    """Delete the rows of the table that did not come. A batch without a record is no copy of anything.
+
+    `check` raises if so many may not be deleted.
+    """
+    tally = unit.gather.tally
+    if not batch.rows:
+        tally.warn("the batch has no records that can be read, so it is no full copy: no row was deleted")
+        return
+    if batch.keyless:
+        tally.warn(
+            f"{batch.keyless:,} records have no key that can be read, so no row can be said to be missing: none was "
+            "deleted"
+        )
+        return
+    missing = Missing(unit.session, plan, batch, now)
+    if missing.failed:
+        tally.warn(f"scope could not be computed for {missing.failed:,} rows that did not come; they were kept")
+    if "delete" not in plan.job.allow:
+        if missing.count:
+            tally.warn(f"{missing.count:,} rows did not come; they were kept, since the job does not allow a delete")
+        return
+    check(missing.count)
+    for rows in missing:
+        refused: dict[int, str] = {}
+        if unit.writer is not None:
+            unit.writer.recorder.await_changes()
+            for written in unit.writer.delete(rows):
+                refused |= written.refusals()
+        elif groups is not None:
+            groups.foresee_deleted(tally.groups, rows)
+        if groups is not None:
+            codes = np.full(rows.values.num_rows, DELETE)
+            codes[list(refused)] = SKIP
+            groups.count(tally.groups, groups.of_records(rows.values), codes)
+        unit.gather.note_missing(rows, refused)
+
+
+class Missing:
     """The rows within the job's scope whose keys did not come. Finding them writes nothing."""
 
     def __init__(self, session: Session, plan: Plan, batch: Batch, now: datetime) -> None:
@@ -47,13 +90,14 @@ class Leaving:
         marks = [*plan.fixed_marks.values(), *([plan.marked] if plan.marked is not None else [])]
         uses += [*plan.fixed_marks, *(name for one in marks for _, name in one.uses)]
         columns = list(dict.fromkeys([*plan.key, *uses]))
-        failed = 0
+        self.failed = 0
+        """For how many of them the scope could not be computed: they are not among the others."""
         for page in session.scan(plan.info, columns, key=plan.key):
             keys = page.values.select(plan.key)
             gone = ~came(keys) & ~null_keys(keys)
             if plan.scope is not None:
                 cells = _scope(plan, page, now)
-                failed += int((cells.failed & gone).sum()) if cells.failed is not None else 0
+                self.failed += int((cells.failed & gone).sum()) if cells.failed is not None else 0
                 gone &= mask_of(cells.values)
             if plan.job.delete == "mark" and gone.any():
                 gone &= ~is_marked(plan, page, now)
@@ -61,8 +105,6 @@ class Leaving:
                 rows = page.take(np.flatnonzero(gone))
                 self.count += len(rows.positions)
                 self._pages.append(Existing(rows.positions, pa.table({}), rows.locators))
-        if failed:
-            plan.warn(f"scope could not be computed for {failed:,} rows that did not come; they were kept")
 
     def __iter__(self) -> Iterator[Existing]:
         """The rows with all their values, some at a time; the last first, so that deleting moves none of the others."""

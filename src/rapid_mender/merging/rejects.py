@@ -184,7 +184,7 @@ def reject_lines(result: Result, called: Callable[[str], str]) -> pa.Table:
     """The rejects, each with its record as a line of JSON, which has just what was sent; null if it has no values.
     `called`: what a column is called there."""
     parts = [_LINES.empty_table()]
-    for table in result._rejects:
+    for table in (table for spool in result._rejects for table in spool):
         names = table.column_names[len(REJECT_SHAPE) :]
         spelled = _spelled(table.select(names)).rename_columns([called(name) for name in names])
         lines: Any = [_line(row) for row in spelled.to_pylist()] if names else [None] * len(table)

@@ -62,8 +62,8 @@ class Result:
     retries: int = 0
     seconds: float = 0.0
     samples: list[Sample] = field(default_factory=list)
-    _decisions: Spool = field(default_factory=lambda: Spool(64 << 20), repr=False)
-    _rejects: Spool = field(default_factory=Spool, repr=False)
+    _decisions: list[Spool] = field(default_factory=list, repr=False)
+    _rejects: list[Spool] = field(default_factory=list, repr=False)
     _shape: pa.Schema = field(default_factory=lambda: pa.schema([]), repr=False)
 
     @property
@@ -79,9 +79,9 @@ class Result:
         A key column with one of these four names is here key_row, key_decision and so on.
         Rows that did not come stand at the end, without a row number. A key that the database made is here.
         """
-        return pa.concat_tables([self._shape.empty_table(), *(t.cast(self._shape) for t in self._decisions)]).sort_by(
-            "row"
-        )
+        return pa.concat_tables(
+            [self._shape.empty_table(), *(table.cast(self._shape) for spool in self._decisions for table in spool)]
+        ).sort_by("row")
 
     @property
     def rejects(self) -> pa.Table:
@@ -90,7 +90,7 @@ class Result:
         rmend_text is the text of a record that could not be split into values. A column of theirs that has such a name
         itself has an underscore more.
         """
-        found = unite(list(self._rejects)).sort_by("rmend_row")
+        found = unite([table for spool in self._rejects for table in spool]).sort_by("rmend_row")
         batch = pa.repeat(pa.scalar(self.batch, pa.int64()), found.num_rows)
         return found.add_column(3, "rmend_batch", batch)
 

@@ -7,6 +7,7 @@ decided, written.
 
 from __future__ import annotations
 
+import copy
 import logging
 import time
 from collections.abc import Iterator
@@ -14,13 +15,11 @@ from contextlib import contextmanager, nullcontext, suppress
 from datetime import UTC, datetime
 from typing import Any
 
-import numpy as np
 import pyarrow as pa
 
 from ..changes.recorder import Recorder
-from ..core.decisions import DELETE, NAMES, SKIP
+from ..core.decisions import NAMES
 from ..core.keys import null_keys
-from ..core.rules import Fired
 from ..errors import Error, LimitError, StoreError
 from ..incoming import Chunk
 from ..jobs.hazards import missing_grants
@@ -28,14 +27,15 @@ from ..jobs.job import Job, RejectsTable
 from ..jobs.opening import Opened, opened_job
 from ..stores.contract import Conflict, Forbidden, Session, Unreachable
 from .batch import Batch, Progress
-from .chunk import ChunkWay
+from .chunk import ChunkWay, Unit
 from .gather import Gather
 from .groups import Groups
 from .limits import Limits
-from .missing import Leaving, in_scope
+from .missing import delete_missing, in_scope
 from .rejects import RejectsFile, keep_rejects
 from .result import Result, decisions_schema
-from .retries import MOST, pause, remember
+from .retries import MOST, pause
+from .tally import Tally
 from .write import Writer
 
 
@@ -89,18 +89,15 @@ class Run:
             self.rejects_file = RejectsFile(where.path, where.formulas == "neutral")
         self.now = datetime.now(UTC)
         self.recorder: Recorder | None = None
-        self.committed: dict[str, int] | None = None
         self.number: int | None = None
+        self.rejects_path: str | None = None
+        self.done, self.unit, self.commits, self.retries = Tally(), Tally(), 0, 0
         info, key = self.plan.info, self.plan.key
+        self.shape = decisions_schema(info, [*key, *self.plan.made])
         self.limits = Limits(self.plan, write)
         self.groups = Groups(self.plan, by, self.now) if by is not None else None
         self.batch = Batch(self.plan, self.source, self.now, self.progress)
-        self.result = Result(info.name, self.store.where, key, self.source.unit, write, by=by)
-        self.result.warnings = self.plan.warnings
-        self.result._shape = decisions_schema(info, [*key, *self.plan.made])
-        self.gather = Gather(self.result, self.plan, self.source, samples=not write)
-        self.fired = Fired()
-        self.way = ChunkWay(self.plan, self.batch, self.gather, self.groups, self.fired, self.now, self.progress)
+        self.way = ChunkWay(self.plan, self.batch, self.groups, self.now, self.progress)
 
     def go(self) -> Result:
         """Take the batch all its way."""
@@ -110,9 +107,9 @@ class Run:
             with self._step("reading"), self.store.begin(write=False, guests=self.source.only_once) as session:
                 # asks what the store makes of keys; reads no table
                 self.batch.read_all(session, remember=self.job.missing == "delete")
-            self.gather.note_broken(self.source.broken)
+            self._gather(self.done).note_broken(self.source.broken)
             if self.groups is not None:
-                self.groups.count_broken(len(self.source.broken))
+                self.groups.count_broken(self.done.groups, len(self.source.broken))
             self._walk()
         except BaseException as error:
             after = time.perf_counter() - self.started
@@ -121,22 +118,66 @@ class Run:
             raise
         finally:
             self.batch.close()
-        self.gather.warn_of_kept()
-        self.result.stops = self.limits.stops
-        self.result.rules = dict(sorted(self.fired.decided.items()))
-        for number, count in sorted(self.fired.failed.items()):
-            what = "division by zero, overflow, or a text of another form"
-            self.plan.warn(f"rule {number} could not be computed for {count:,} records ({what}); it counted as unknown")
-        if self.groups is not None:
-            self.result.groups = self.groups.table()
-        self.result.seconds = time.perf_counter() - self.started
+        self._warn_at_end()
         self._publish_rejects()
-        counts = ", ".join(f"{name} {count}" for name, count in self.result.counts.items())
+        result = self._result(self.done)
+        counts = ", ".join(f"{name} {count}" for name, count in result.counts.items())
         _log.info(
             "%s into %s ended after %.2f s: %s records, %s; batch %s, %s retries",
-            verb, info.name, self.result.seconds, self.result.records, counts, self.result.batch, self.result.retries,
+            verb, info.name, result.seconds, result.records, counts, result.batch, result.retries,
         )  # fmt: skip
-        return self.result
+        return result
+
+    def _gather(self, tally: Tally) -> Gather:
+        return Gather(tally, self.plan, self.source, not self.write, self.shape)
+
+    @property
+    def whole(self) -> Tally:
+        """What was committed, and what the unit of work has so far."""
+        return self.done.plus(self.unit)
+
+    def _counts(self) -> dict[str, int]:
+        return {name: self.done.counts[name] + self.unit.counts[name] for name in NAMES}
+
+    def _result(self, tally: Tally) -> Result:
+        """What a run gives back."""
+        info, groups = self.plan.info, self.groups
+        return Result(
+            info.name, self.store.where, self.plan.key, self.source.unit, self.write,
+            counts={name: tally.counts[name] for name in NAMES},
+            records=tally.records,
+            missing=tally.missing,
+            rules=dict(sorted(tally.fired.decided.items())),
+            warnings=list(dict.fromkeys([*self.plan.warnings, *tally.warnings])),
+            by=groups.by if groups is not None else None,
+            groups=groups.table(tally.groups) if groups is not None else None,
+            changed=dict(tally.changed),
+            batch=self.recorder.batch if self.recorder is not None and self.write else None,
+            rejects_path=self.rejects_path,
+            stops="; ".join(self.limits.stops.values()) or None,
+            retries=self.retries,
+            seconds=time.perf_counter() - self.started,
+            samples=tally.samples,
+            _decisions=tally.decisions,
+            _rejects=tally.rejects,
+            _shape=self.shape,
+        )  # fmt: skip
+
+    def _warn_at_end(self) -> None:
+        """Say what may surprise of the whole run."""
+        tally = self.done
+        for reason, count in tally.kept.most_common(10):
+            tally.warn(f"{count:,} rows that did not come were kept: {reason}")
+        for why in self.limits.stops.values():
+            tally.warn(f"a merge would stop: {why}")
+        for number, count in sorted(tally.fired.failed.items()):
+            what = "division by zero, overflow, or a text of another form"
+            tally.warn(f"rule {number} could not be computed for {count:,} records ({what}); it counted as unknown")
+        if self.recorder is not None and self.recorder.unrecorded:
+            tally.warn(
+                f"{self.recorder.unrecorded:,} rows that nobody sent were changed by triggers of "
+                f"{self.plan.info.name}; the history does not have these changes, and so does not replay"
+            )
 
     @contextmanager
     def _step(self, name: str) -> Iterator[None]:
@@ -146,43 +187,42 @@ class Run:
         took = time.perf_counter() - began
         _log.log(logging.INFO if took > _SLOW else logging.DEBUG, "%s took %.3f s", name, took)
 
-    def _prepare_rejects(self) -> None:
+    def _prepare_rejects(self, result: Result) -> None:
         """Write the file of rejects, before anything is committed of which it could be told no more."""
-        if self.rejects_file is not None and self.result.counts["reject"]:
-            self.rejects_file.prepare(self.result)
-            self.result.rejects_path = self.rejects_file.path
+        if self.rejects_file is not None and result.counts["reject"]:
+            self.rejects_file.prepare(result)
+            self.rejects_path = self.rejects_file.path
 
     def _publish_rejects(self) -> None:
         if self.rejects_file is None or not self.rejects_file.waits:
             return
-        self.result.rejects_path, aside = self.rejects_file.publish()
-        if self.result.rejects_path != self.rejects_file.path:
-            self.plan.warn(
-                f"the rejects could not be put in {self.rejects_file.path}; they are in {self.result.rejects_path}"
-            )
+        meant = self.rejects_file.path
+        self.rejects_path, aside = self.rejects_file.publish()
+        if self.rejects_path != meant:
+            self.done.warn(f"the rejects could not be put in {meant}; they are in {self.rejects_path}")
         if aside is not None:
-            self.plan.warn(f"the rejects of an earlier run, which were in {self.rejects_file.path}, are now in {aside}")
+            self.done.warn(f"the rejects of an earlier run, which were in {meant}, are now in {aside}")
 
     def _stopped(self, error: BaseException) -> None:
         """See to what remains of a run that was stopped: its rejects, and its row in the batches."""
-        past_limit = isinstance(error, LimitError)
+        result, past_limit = self._result(self.whole), isinstance(error, LimitError)
         if past_limit:
-            self._prepare_rejects()
+            self._prepare_rejects(result)
             self._publish_rejects()
         elif self.rejects_file is not None:
             self.rejects_file.drop()
         if not self.write:
             return
-        partly = self.committed is not None or not self.plan.info.undoes
+        partly = self.commits > 0 or not self.plan.info.undoes
         if isinstance(error, Forbidden):
             self._tell_all(error)
         if isinstance(error, Error):
             error.wrote = error.wrote or partly
         if not partly and not (isinstance(error, Error) and not isinstance(error, Unreachable)):
             return  # somebody interrupts, or nothing can be noted: that is to be the end at once
-        keeps = past_limit and isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]
+        keeps = past_limit and isinstance(self.job.rejects, RejectsTable) and result.counts["reject"]
         with nullcontext() if keeps else suppress(Error):
-            self._note_stop(str(error), bool(keeps))
+            self._note_stop(result, str(error), bool(keeps))
 
     def _tell_all(self, error: Forbidden) -> None:
         """Say in an error about a right that is lacking which others are."""
@@ -191,30 +231,27 @@ class Run:
             if len(grants) > 1:
                 error.args = (f"{error}; all that this user lacks: {'; '.join(grants)}",)
 
-    def _note_stop(self, why: str, keeps_rejects: bool) -> None:
+    def _note_stop(self, result: Result, why: str, keeps_rejects: bool) -> None:
         """Put into the batches that a run was stopped, and its rejects into their table."""
-        counts = dict.fromkeys(NAMES, 0) if self.plan.info.undoes else self.result.counts
-        counts = dict(self.committed or counts)
+        counts = result.counts if not self.plan.info.undoes else dict.fromkeys(NAMES, 0)
+        if self.commits:
+            counts = {name: self.done.counts[name] for name in NAMES}
         with self.store.begin(True) as session:
             if session.find(self.job.table) is None:
                 return
-            if self.committed is not None and self.recorder is not None:
-                self.recorder.resume(session)
-            else:
-                self.recorder = self._recorder(session)
-            self.result.batch = self.recorder.start()
+            recorder = self._recorder(session)
+            result.batch = recorder.start()
             if keeps_rejects and isinstance(self.job.rejects, RejectsTable):
-                keep_rejects(session, self.result, self.job.rejects.table, self.plan.info.owner)
-                counts["reject"] = self.result.counts["reject"]
-            self.recorder.finish(counts, self._figures() | {"stopped": why}, "stopped")
+                keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)
+                counts["reject"] = result.counts["reject"]
+            recorder.finish(counts, self._figures(self.whole) | {"stopped": why}, "stopped")
 
-    def _figures(self) -> dict[str, Any]:
+    def _figures(self, tally: Tally) -> dict[str, Any]:
         """The run's own figures, as they are kept with its batch."""
-        result = self.result
         return {
-            "records": result.records, "missing": result.missing, "changed": result.changed,
-            "rules": {str(number): count for number, count in sorted(self.fired.decided.items())},
-            "retries": result.retries, "seconds": round(time.perf_counter() - self.started, 3),
+            "records": tally.records, "missing": tally.missing, "changed": dict(tally.changed),
+            "rules": {str(number): count for number, count in sorted(tally.fired.decided.items())},
+            "retries": self.retries, "seconds": round(time.perf_counter() - self.started, 3),
         }  # fmt: skip
 
     # -- units of work --------------------------------------------------------------------------------
@@ -222,51 +259,53 @@ class Run:
     def _walk(self) -> None:
         """Take the batch through, in one transaction or in several."""
         guests = self.plan.has_functions or self.guest
-        done, last, tries, retries, alone = 0, False, 0, 0, False
+        at, last, tries, alone = 0, False, 0, False
         chunks: Iterator[tuple[Chunk, bool]] | None = None
         while not last:
-            back = remember(self.result, self.gather, self.fired, self.groups, self.plan, self.recorder)
+            recorder: Recorder | None = None
             try:
                 with (
-                    self._step(f"the transaction after {done} records"),
+                    self._step(f"the transaction after {at} records"),
                     self.store.begin(self.write, self.plan.info, alone, guests) as session,
                 ):
                     if session.describe(self.job.table) != self.plan.info:
                         raise StoreError(
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"
                         )
-                    chunks = chunks or self._chunks(session.chunk_rows, self.job.commit_every, done)
-                    if self.recorder is None:
-                        self.recorder = self._recorder(session)
-                        if self.groups is not None:
-                            self.groups.look_before(session)
-                        if self.limits.counts_rows:
-                            self.limits.rows = in_scope(session, self.plan, self.now)
-                    else:
-                        self.recorder.resume(session)
-                    last, now_done = self._unit(session, chunks, done)
+                    chunks = chunks or self._chunks(session.chunk_rows, self.job.commit_every, at)
+                    if not at:
+                        self._look_before(session)
+                    recorder = self._recorder(session)
+                    last, now_at = self._unit(session, recorder, chunks, at)
             except BaseException as error:
-                if self.recorder is not None:
-                    self.number = self.recorder.to_keep
+                if recorder is not None:
+                    self.number = recorder.to_keep
                 if not isinstance(error, Conflict) or tries >= MOST:
                     raise
                 _log.info("another program wrote the same rows; tries again")
                 alone = pause(tries)
-                self.recorder, chunks, last = back(), None, False
-                tries, retries = tries + 1, retries + 1
-                self.result.retries = retries
+                self.unit, chunks, last = Tally(), None, False
+                tries, self.retries = tries + 1, self.retries + 1
                 continue
-            done, tries, alone = now_done, 0, False
-            if self.write:
-                self.committed = dict(self.result.counts)
-        assert self.recorder is not None
-        if self.recorder.unrecorded:
-            self.plan.warn(
-                f"{self.recorder.unrecorded:,} rows that nobody sent were changed by triggers of "
-                f"{self.plan.info.name}; the history does not have these changes, and so does not replay"
-            )
+            if last:
+                self.done.deferred.clear()
+            self.done.add(self.unit)
+            self.unit, self.recorder, self.commits = Tally(), recorder, self.commits + self.write
+            at, tries, alone = now_at, 0, False
+
+    def _look_before(self, session: Session) -> None:
+        """Count what is in the table before anything is written."""
+        if self.groups is not None:
+            self.groups.look_before(session)
+        if self.limits.counts_rows:
+            self.limits.rows = in_scope(session, self.plan, self.now)
 
     def _recorder(self, session: Session) -> Recorder:
+        """What records a unit of work; after a commit it goes on with the same batch."""
+        if self.commits and self.recorder is not None:
+            recorder = copy.copy(self.recorder)
+            recorder.resume(session)
+            return recorder
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         from .. import __version__
 
@@ -299,73 +338,50 @@ class Run:
                 if mask.any():
                     yield Chunk(chunk.raw.filter(pa.array(mask)), chunk.rows[mask])
 
-    def _unit(self, session: Session, chunks: Iterator[tuple[Chunk, bool]], done: int) -> tuple[bool, int]:
+    def _unit(
+        self, session: Session, recorder: Recorder, chunks: Iterator[tuple[Chunk, bool]], at: int
+    ) -> tuple[bool, int]:
         """One transaction's work. Returns whether it was the last, and how many records are done."""
-        assert self.recorder is not None
-        writer = Writer(session, self.plan, self.recorder, self.now)
+        writer = Writer(session, self.plan, recorder, self.now) if self.write else None
+        unit = Unit(session, writer, self._gather(self.unit))
         for chunk, ends in chunks:
-            self.way.merge(session, writer if self.write else None, chunk, done)
-            done += len(chunk.rows)
-            self.progress("merging", done, self.batch.rows)
-            self.limits.check(self.result.counts, self.result.records, at_end=False)
-            if ends and done < self.batch.rows:
+            self.way.merge(unit, chunk, at)
+            at += len(chunk.rows)
+            self.progress("merging", at, self.batch.rows)
+            self.limits.check(self._counts(), self.done.records + self.unit.records, at_end=False)
+            if ends and at < self.batch.rows:
                 if self.write:
-                    self.recorder.finish(self.result.counts, self._figures(), "running")
-                return False, done
+                    recorder.finish(self._counts(), self._figures(self.whole), "running")
+                return False, at
         if self.job.missing == "delete":
-            self._delete_missing(session, writer)
-        self._try_again(session, writer, done)
-        self.limits.check(self.result.counts, self.result.records, at_end=True)
-        if self.groups is not None and self.write:
-            self.groups.look_after(session)
+            delete_missing(unit, self.plan, self.batch, self.groups, self.now, self._check_deletes)
+        self._try_again(unit, at)
+        self.limits.check(self._counts(), self.done.records + self.unit.records, at_end=True)
         if not self.write:
-            return True, done
-        self.result.batch = self.recorder.start()
-        if isinstance(self.job.rejects, RejectsTable) and self.result.counts["reject"]:
-            keep_rejects(session, self.result, self.job.rejects.table, self.plan.info.owner)
-            self.result.rejects_path = f"table {self.job.rejects.table}"
-        self.recorder.finish(self.result.counts, self._figures())
-        self._prepare_rejects()
-        return True, done
+            return True, at
+        if self.groups is not None:
+            self.groups.look_after(session)
+        whole = self.whole
+        result = self._result(whole)
+        result.batch = recorder.start()
+        if isinstance(self.job.rejects, RejectsTable) and result.counts["reject"]:
+            keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)
+            self.rejects_path = f"table {self.job.rejects.table}"
+        recorder.finish(result.counts, self._figures(whole))
+        self._prepare_rejects(result)
+        return True, at
 
-    def _try_again(self, session: Session, writer: Writer, done: int) -> None:
+    def _check_deletes(self, more: int) -> None:
+        """Raise LimitError if so many more rows may not be deleted."""
+        self.limits.check_deletes(self._counts()["delete"] + more)
+
+    def _try_again(self, unit: Unit, at: int) -> None:
         """Take the records through that were refused for the sake of other rows, as long as some of them land."""
-        last = False
-        while waiting := self.gather.deferred:
-            self.gather.deferred = []
+        last, tally = False, unit.gather.tally
+        waiting = [*self.done.deferred, *tally.deferred]
+        while waiting:
+            tally.deferred = []
             for chunk in waiting:
-                self.way.merge(session, writer if self.write else None, chunk, done, "last time" if last else "again")
-            last = sum(len(one.rows) for one in self.gather.deferred) == sum(len(one.rows) for one in waiting)
-
-    def _delete_missing(self, session: Session, writer: Writer) -> None:
-        """Delete the rows of the table that did not come. A batch without a record is no copy of anything."""
-        if not self.batch.rows:
-            self.plan.warn("the batch has no records that can be read, so it is no full copy: no row was deleted")
-            return
-        if self.batch.keyless:
-            self.plan.warn(
-                f"{self.batch.keyless:,} records have no key that can be read, so no row can be said to be missing: "
-                "none was deleted"
-            )
-            return
-        leaving = Leaving(session, self.plan, self.batch, self.now)
-        if "delete" not in self.job.allow:
-            if leaving.count:
-                self.plan.warn(
-                    f"{leaving.count:,} rows did not come; they were kept, since the job does not allow a delete"
-                )
-            return
-        self.limits.check_deletes(self.result.counts["delete"] + leaving.count)
-        for rows in leaving:
-            refused: dict[int, str] = {}
-            if self.write:
-                writer.recorder.await_changes()
-                for written in writer.delete(rows):
-                    refused |= written.refusals()
-            elif self.groups is not None:
-                self.groups.foresee_deleted(rows)
-            if self.groups is not None:
-                codes = np.full(rows.values.num_rows, DELETE)
-                codes[list(refused)] = SKIP
-                self.groups.count(self.groups.of_records(rows.values), codes)
-            self.gather.note_missing(rows, refused)
+                self.way.merge(unit, chunk, at, "last time" if last else "again")
+            last = sum(len(one.rows) for one in tally.deferred) == sum(len(one.rows) for one in waiting)
+            waiting = tally.deferred
