@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 
 class Error(Exception):
     """The base of every error that Rapid Mender raises on purpose."""
@@ -13,6 +15,11 @@ class Error(Exception):
 class JobError(Error):
     """The job itself is wrong: an unknown option, a column that is not there, a key that cannot be one."""
 
+    def __init__(self, message: str, problems: Sequence[str] = ()) -> None:
+        """`problems`: each thing that is wrong, where there are several."""
+        super().__init__(message)
+        self.problems = tuple(problems) or (message,)
+
 
 class IncomingError(Error):
     """The incoming records cannot be read at all."""
@@ -23,4 +30,9 @@ class StoreError(Error):
 
 
 class LimitError(Error):
-    """The run went past a limit of the job (max_rejects, max_deletes) and was undone."""
+    """The run went past a limit of the job and was undone."""
+
+    def __init__(self, message: str, limit: str = "") -> None:
+        """`limit`: "max_rejects" or "max_deletes"."""
+        super().__init__(message)
+        self.limit = limit

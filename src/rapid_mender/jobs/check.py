@@ -31,9 +31,7 @@ class Checked:
 
     def note(self, error: Error) -> None:
         """Take up an error, or each of the errors that one is made of."""
-        text = str(error)
-        head, *rest = text.split("\n- ")
-        self.problems += rest if rest and "things are wrong" in head else [text]
+        self.problems += error.problems if isinstance(error, JobError) else [str(error)]
 
     def _repr_html_(self) -> str:
         """What a notebook shows."""
@@ -79,7 +77,7 @@ def check(job: Job, incoming: Any = None) -> Checked:
                     try:
                         plan.layouts.check_batch(names, shape_of(schema))
                     except JobError as error:
-                        out.problems += [one for one in _each(error) if one not in out.problems]
+                        out.problems += [one for one in error.problems if one not in out.problems]
             if plan.key and not out.problems:
                 _check_key(session, plan, out)
             out.warnings += plan.warnings
@@ -88,12 +86,6 @@ def check(job: Job, incoming: Any = None) -> Checked:
     except Error as error:
         out.note(error)
     return out
-
-
-def _each(error: JobError) -> list[str]:
-    found = Checked()
-    found.note(error)
-    return found.problems
 
 
 def _check_key(session: Session, plan: Plan, out: Checked) -> None:

@@ -69,7 +69,7 @@ class Plan:
             raise JobError(self.problems[0])
         if self.problems:
             listed = "\n".join(f"- {problem}" for problem in self.problems)
-            raise JobError(f"{len(self.problems)} things are wrong with the job:\n{listed}")
+            raise JobError(f"{len(self.problems)} things are wrong with the job:\n{listed}", self.problems)
 
     # -- the job against the table --------------------------------------------------------------------
 

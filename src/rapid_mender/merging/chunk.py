@@ -15,6 +15,7 @@ from ..jobs.plan import Plan
 from ..stores.contract import Session
 from .batch import Batch, Progress
 from .decide import Outcome, meet
+from .foresee import Foreseer
 from .gather import Gather
 from .groups import Groups
 from .write import Pending, Writer, settle
@@ -22,10 +23,10 @@ from .write import Pending, Writer, settle
 
 @dataclass(frozen=True)
 class Unit:
-    """One transaction: where it is written, by whom, and what it gathers. In a preview there is no writer."""
+    """One transaction: where it is written, by whom, and what it gathers."""
 
     session: Session
-    writer: Writer | None
+    writer: Writer | Foreseer
     gather: Gather
 
 
@@ -74,13 +75,7 @@ class ChunkWay:
                 )
             if self.groups is not None:
                 outcomes[-1].groups = self.groups.of_met(meeting)
-                if writer is None:
-                    self.groups.foresee(counts, meeting)
-            pending.append(writer.write(meeting) if writer is not None else [])
-            if writer is None:
-                gather.sample(
-                    records.rows[places], values, meeting.decisions, meeting.existing, meeting.found, meeting.changed
-                )
+            pending.append(writer.write(meeting, records.rows[places]))
             self.progress("merging", done + start, self.batch.rows)
         open_still = np.zeros(len(records.rows), bool)
         for outcome, writes in zip(outcomes, pending, strict=True):

@@ -16,7 +16,7 @@ class Limits:
         self.rows = 0
         """How many rows a share of `max_deletes` is a share of."""
         self.stops: dict[str, str] = {}
-        """Why a merge would stop, in a preview; by what to look at."""
+        """Why a merge would stop, in a preview; by the limit."""
 
     @property
     def counts_rows(self) -> bool:
@@ -28,7 +28,9 @@ class Limits:
         most = self._job.max_rejects
         if most is not None and (at_end or most.count is not None) and not most.allows(counts["reject"], records):
             self._stop(
-                f"{counts['reject']:,} of {records:,} records are rejects, and max_rejects is {most}", "the rejects"
+                "max_rejects",
+                f"{counts['reject']:,} of {records:,} records are rejects, and max_rejects is {most}",
+                "the rejects",
             )
         self.check_deletes(counts["delete"])
 
@@ -37,13 +39,15 @@ class Limits:
         most = self._job.max_deletes
         if most is not None and not most.allows(deletes, self.rows):
             whole = f" of {self.rows:,}" if most.share is not None else ""
-            self._stop(f"{deletes:,}{whole} rows are to be deleted, and max_deletes is {most}", "a preview")
+            self._stop(
+                "max_deletes", f"{deletes:,}{whole} rows are to be deleted, and max_deletes is {most}", "a preview"
+            )
 
-    def _stop(self, why: str, what: str) -> None:
+    def _stop(self, limit: str, why: str, what: str) -> None:
         if self._write:
             committed = " but for what was committed before (commit_every)" if self._job.commit_every else ""
             undone = f"the run was undone{committed}"
             if not self._plan.info.undoes:
                 undone = "what it wrote so far stays, since the table cannot undo (without_undo)"
-            raise LimitError(f"{why}; {undone}; look at {what}, or raise the limit")
-        self.stops[what] = why
+            raise LimitError(f"{why}; {undone}; look at {what}, or raise the limit", limit)
+        self.stops[limit] = why

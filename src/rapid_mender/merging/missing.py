@@ -64,13 +64,7 @@ def delete_missing(
         return
     check(missing.count)
     for rows in missing:
-        refused: dict[int, str] = {}
-        if unit.writer is not None:
-            unit.writer.recorder.await_changes()
-            for written in unit.writer.delete(rows):
-                refused |= written.refusals()
-        elif groups is not None:
-            groups.foresee_deleted(tally.groups, rows)
+        refused = unit.writer.delete_missing(rows)
         if groups is not None:
             codes = np.full(rows.values.num_rows, DELETE)
             codes[list(refused)] = SKIP

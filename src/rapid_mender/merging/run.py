@@ -28,6 +28,7 @@ from ..jobs.opening import Opened, opened_job
 from ..stores.contract import Conflict, Forbidden, Session, Unreachable
 from .batch import Batch, Progress
 from .chunk import ChunkWay, Unit
+from .foresee import Foreseer
 from .gather import Gather
 from .groups import Groups
 from .limits import Limits
@@ -342,8 +343,9 @@ class Run:
         self, session: Session, recorder: Recorder, chunks: Iterator[tuple[Chunk, bool]], at: int
     ) -> tuple[bool, int]:
         """One transaction's work. Returns whether it was the last, and how many records are done."""
-        writer = Writer(session, self.plan, recorder, self.now) if self.write else None
-        unit = Unit(session, writer, self._gather(self.unit))
+        gather = self._gather(self.unit)
+        writer = Writer(session, self.plan, recorder, self.now) if self.write else Foreseer(gather, self.groups)
+        unit = Unit(session, writer, gather)
         for chunk, ends in chunks:
             self.way.merge(unit, chunk, at)
             at += len(chunk.rows)

@@ -38,8 +38,9 @@ class Writer:
     def __init__(self, session: Session, plan: Plan, recorder: Recorder, now: datetime) -> None:
         self.session, self.plan, self.recorder, self.now = session, plan, recorder, now
 
-    def write(self, meeting: Meeting) -> list[Pending]:
+    def write(self, meeting: Meeting, rows: np.ndarray) -> list[Pending]:
         """Write what a meeting decided. What the store refuses is known later: see `settle`."""
+        del rows
         codes, found = meeting.decisions.codes, meeting.found
         updated, inserted, doomed = (np.flatnonzero(codes == code) for code in (UPDATE, INSERT, DELETE))
         pending: list[Pending] = []
@@ -60,6 +61,14 @@ class Writer:
                 Pending(doomed, written.refusals) for written in self.delete(meeting.existing.take(found[doomed]))
             ]
         return pending
+
+    def delete_missing(self, rows: Existing) -> dict[int, str]:
+        """Delete rows that did not come. Returns by their places the reasons why the store keeps some."""
+        self.recorder.await_changes()
+        refused: dict[int, str] = {}
+        for written in self.delete(rows):
+            refused |= written.refusals()
+        return refused
 
     def update(
         self, old: Existing, setting: pa.Table, changed: dict[str, np.ndarray], patterns: Patterns, rows: np.ndarray

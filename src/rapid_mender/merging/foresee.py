@@ -1,0 +1,31 @@
+"""What stands in the writer's place in a preview: it writes nothing, and keeps what there is to show."""
+
+from __future__ import annotations
+
+import numpy as np
+
+from ..core.existing import Existing
+from .decide import Meeting
+from .gather import Gather
+from .groups import Groups
+from .write import Pending
+
+
+class Foreseer:
+    """Foresees what a `Writer` would do."""
+
+    def __init__(self, gather: Gather, groups: Groups | None) -> None:
+        self.gather, self.groups = gather, groups
+
+    def write(self, meeting: Meeting, rows: np.ndarray) -> list[Pending]:
+        """Keep samples of what a meeting decided on the records of these numbers, and move rows between groups."""
+        if self.groups is not None:
+            self.groups.foresee(self.gather.tally.groups, meeting)
+        self.gather.sample(rows, meeting.values, meeting.decisions, meeting.existing, meeting.found, meeting.changed)
+        return []
+
+    def delete_missing(self, rows: Existing) -> dict[int, str]:
+        """Take rows that did not come out of their groups. None is refused: only a database can do that."""
+        if self.groups is not None:
+            self.groups.foresee_deleted(self.gather.tally.groups, rows)
+        return {}
