@@ -42,8 +42,8 @@ def existing_and_batch(
     rng = np.random.default_rng(seed)
     table = trees(np.arange(existing), rng)
     same, other = int(incoming * unchanged), int(incoming * changed)
-    met = rng.choice(existing, same + other, replace=False)
-    kept, moved = table.take(pa.array(met[:same])), table.take(pa.array(met[same:]))
+    inputs = rng.choice(existing, same + other, replace=False)
+    kept, moved = table.take(pa.array(inputs[:same])), table.take(pa.array(inputs[same:]))
     for name in CHANGING[:2]:
         at = moved.column_names.index(name)
         moved = moved.set_column(at, name, pc.add(moved[name], 0.5))

@@ -155,7 +155,7 @@ def test_a_process_that_is_killed_and_one_that_is_forked(tmp_path: Path) -> None
     with ended, store.begin(write=True) as session:
         info = session.describe("t")
         session.insert(info, pa.table({"id": [100]}), ["id"]).refusals()
-        session._write.settled()._worker._process.kill()  # type: ignore[attr-defined]
+        session._write.drained()._worker._process.kill()  # type: ignore[attr-defined]
         session.count(info)
     assert rm.merge(job, [{"id": 100, "v": 1}]).counts["insert"] == 1, "nothing was half done"
     child = os.fork()

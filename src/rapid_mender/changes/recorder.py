@@ -19,7 +19,7 @@ from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Session, Written, kept
 
-OddCells = Mapping[str, tuple[np.ndarray, pa.Table]]
+VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
 
 _LATER = {"unrecorded", "figures"}  # columns of the batches that earlier versions do not have
@@ -81,7 +81,7 @@ class Recorder:
             }  # fmt: skip
             values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
             if not all(text.isascii() for text in row.values() if isinstance(text, str)):
-                values = kept(self.session.settle(BATCHES, values))  # the database may not have these letters
+                values = kept(self.session.normalise(BATCHES, values))  # the database may not have these letters
             stored = self._numbered(values)
             self.batch = int(stored.values["batch_no"][0].as_py())
             self._row = stored if stored.locators.num_columns else None
@@ -158,10 +158,10 @@ class Recorder:
                         f"{column.declared}; alter the history's columns to that type and run again"
                     )
 
-    def record(self, action: str, changes: pa.Table, odd: OddCells, after: Sequence[Written] = ()) -> None:
+    def record(self, action: str, changes: pa.Table, verbatim: VerbatimCells, after: Sequence[Written] = ()) -> None:
         """Append changes of one action to the history, but for those that a store refused in `after`.
 
-        `odd` has cells that go in as the store holds them.
+        `verbatim` has cells that go in as the store holds them.
         """
         if not self.history or not changes.num_rows:
             return
@@ -178,8 +178,8 @@ class Recorder:
             "application": self.application,
         }
         columns = {self._stored.get(name, name): changes[name] for name in changes.column_names if name != "action"}
-        odd = {self._stored[name]: cells for name, cells in odd.items()}
-        self.session.append(self._shape, pa.table({"change_no": numbers} | columns), same, odd, after)
+        verbatim = {self._stored[name]: cells for name, cells in verbatim.items()}
+        self.session.append(self._shape, pa.table({"change_no": numbers} | columns), same, verbatim, after)
 
     def resume(self, session: Session) -> None:
         """Go on in another transaction, in which the batch has its row already."""
@@ -212,12 +212,12 @@ class Recorder:
         self.session.update(BATCHES, rows, pa.table(values, schema=schema))
 
 
-def odd_cells(**sides: Existing) -> OddCells:
-    """The odd cells of the rows on the `old` and `new` side of some changes, by the history's columns."""
+def verbatim_cells(**sides: Existing) -> VerbatimCells:
+    """The verbatim cells of the rows on the `old` and `new` side of some changes, by the history's columns."""
     return {
         f"{side}_{name}": (np.flatnonzero(cells.mask), cells.raw)
         for side, rows in sides.items()
-        for name, cells in rows.odd.items()
+        for name, cells in rows.verbatim.items()
     }
 
 

@@ -136,7 +136,7 @@ def wanted(column: Column) -> str:
         words = f"one of {', '.join(column.labels)}"
     elif column.length is not None:
         words = f"a text of at most {column.length} characters"
-    elif pt.is_string(kind) and not column.settles:
+    elif pt.is_string(kind) and not column.normalises:
         words = "a text in UTF-8"
     elif not pt.is_string(kind):
         words = f"a value of type {kind}"

@@ -52,8 +52,8 @@ def differences(
             some = pa.array(rows)
             mask = mask.copy()
             mask[rows] = ~alike(old.take(some), new.take(some), setting)
-        if name in existing.odd:
-            mask = mask | existing.odd[name].unreadable
+        if name in existing.verbatim:
+            mask = mask | existing.verbatim[name].unreadable
         if setting is not None and setting.keep_on_null and new.null_count:
             mask = mask & new.is_valid().to_numpy(zero_copy_only=False)
         found[name] = mask

@@ -57,7 +57,7 @@ class Decisions:
 def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: str) -> Decisions:
     """Decide what needs no look at the table: records with faults, and keys that come more than once.
 
-    `fate` and `measure` are as `keys.settle_repeats` gives them; `unit` is "line" or "row".
+    `fate` and `measure` are as `keys.resolve_repeats` gives them; `unit` is "line" or "row".
     """
     count = len(records.rows)
     decisions = Decisions(count, _OPEN, "")
@@ -77,9 +77,9 @@ def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: 
     return decisions
 
 
-def decide_met(
+def decide_matched(
     count: int,
-    met: np.ndarray,
+    answered: np.ndarray,
     patterns: Patterns,
     compared: np.ndarray,
     stale: np.ndarray,
@@ -87,14 +87,14 @@ def decide_met(
 ) -> tuple[Decisions, np.ndarray]:
     """The default decisions on `count` records that were looked up.
 
-    `met` are the places, among them, of the records that the found rows answer to; `patterns` what differs in
+    `answered` are the places, among them, of the records that the found rows answer to; `patterns` what differs in
     each of these rows, `compared` masks those in which that is a reason to write, and `stale` those that are
     newer than the record; `lacking` are the required columns that an insert would not have. Returns the
-    decisions, and for each record the place in `met` of the one row that it meets, or -1.
+    decisions, and for each record the place in `answered` of the one row that it meets, or -1.
     """
-    matches = np.bincount(met, minlength=count)
+    matches = np.bincount(answered, minlength=count)
     found = np.full(count, -1, np.int64)
-    found[met] = np.arange(len(met))
+    found[answered] = np.arange(len(answered))
     one, several = matches == 1, matches > 1
     found[several] = -1
     differs, old = np.zeros(count, bool), np.zeros(count, bool)

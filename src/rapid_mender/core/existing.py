@@ -9,28 +9,28 @@ import pyarrow as pa
 
 
 @dataclass
-class Odd:
+class Verbatim:
     """The cells of one column that the store holds in another form than the column's own.
 
     Some stores keep what they were given: a word in a column of numbers, a date spelled otherwise.
-    `raw` is opaque to all but the store: its own form of each odd cell, from which it can write the cell
+    `raw` is opaque to all but the store: its own form of each verbatim cell, from which it can write the cell
     again just as it was.
     """
 
     mask: np.ndarray
-    """Which rows are odd."""
+    """Which rows have one."""
     unreadable: np.ndarray
     """Which rows have no value of the column's type at all. They differ from every value."""
     raw: pa.Table
-    """One row for each odd cell, in the order of `mask`."""
+    """One row for each verbatim cell, in the order of `mask`."""
     text: pa.Array
-    """The odd cells as text, to show them."""
+    """The verbatim cells as text, to show them."""
 
-    def take(self, positions: np.ndarray) -> Odd:
+    def take(self, positions: np.ndarray) -> Verbatim:
         mask = self.mask[positions]
         place = np.cumsum(self.mask) - 1
         within = pa.array(place[positions[mask]])
-        return Odd(mask, self.unreadable[positions], self.raw.take(within), self.text.take(within))
+        return Verbatim(mask, self.unreadable[positions], self.raw.take(within), self.text.take(within))
 
 
 @dataclass
@@ -44,14 +44,14 @@ class Existing:
     positions: np.ndarray
     values: pa.Table
     locators: pa.Table
-    odd: dict[str, Odd] = field(default_factory=dict)
+    verbatim: dict[str, Verbatim] = field(default_factory=dict)
 
     def take(self, rows: np.ndarray) -> Existing:
         index = pa.array(rows)
-        odd = {name: cells.take(rows) for name, cells in self.odd.items()}
+        verbatim = {name: cells.take(rows) for name, cells in self.verbatim.items()}
         return Existing(
             self.positions[rows],
             self.values.take(index),
             self.locators.take(index),
-            {name: cells for name, cells in odd.items() if cells.mask.any()},
+            {name: cells for name, cells in verbatim.items() if cells.mask.any()},
         )

@@ -43,7 +43,7 @@ def checked(table: pa.Table) -> pa.Table:
     Raises IncomingError if a column is of a type that stands for no value of any database.
     """
     for place, field in enumerate(table.schema):
-        if why := _odd(field.type):
+        if why := _verbatim(field.type):
             raise IncomingError(f"column {field.name!r} holds {why}; write it as a text or a number before")
         kind = _of_values(field.type)
         if kind != field.type:
@@ -62,13 +62,13 @@ def _valued(values: pa.ChunkedArray, kind: pa.DataType) -> pa.ChunkedArray:
     return pa.chunked_array([plain(chunk).cast(kind) for chunk in values.chunks], kind)
 
 
-def _odd(kind: pa.DataType) -> str | None:
+def _verbatim(kind: pa.DataType) -> str | None:
     if isinstance(kind, pa.BaseExtensionType):
         if kind.extension_name.startswith("pandas.period"):
             return "periods"
-        return _odd(kind.storage_type)
+        return _verbatim(kind.storage_type)
     if pt.is_dictionary(kind) or pt.is_run_end_encoded(kind):
-        return _odd(kind.value_type)
+        return _verbatim(kind.value_type)
     return "unions" if pt.is_union(kind) else "calendar intervals" if pt.is_interval(kind) else None
 
 

@@ -58,7 +58,7 @@ class RepeatFinder:
     """Finds the keys that come more than once in a batch, in eight bytes a record.
 
     First pass: `add` the hashes of each chunk's keys. `repeated` are the hashes seen twice or more. Second
-    pass, only over records with such hashes: `candidates`, then `settle`.
+    pass, only over records with such hashes: `candidates`, then `resolve_repeats`.
     """
 
     _hashes: list[np.ndarray] = field(default_factory=list)
@@ -85,7 +85,7 @@ def among(hashes: np.ndarray, repeated: np.ndarray) -> np.ndarray:
     return repeated[found] == hashes
 
 
-def settle_repeats(
+def resolve_repeats(
     rows: np.ndarray,
     key_a: np.ndarray,
     key_b: np.ndarray,

@@ -84,7 +84,7 @@ class BoundRule:
 
 
 @dataclass
-class Met(Mapping[Name, pa.Array]):
+class RuleInputs(Mapping[Name, pa.Array]):
     """The names of a rule over looked-up records: each column is made when it is first asked for."""
 
     incoming: pa.Table
@@ -169,12 +169,12 @@ class Fired:
                 mine[number] = mine.get(number, 0) + count
 
 
-def truth(rule: BoundRule, env: Env, met: Met) -> Cells:
+def truth(rule: BoundRule, env: Env, inputs: RuleInputs) -> Cells:
     """The value of a rule's condition for each record. Raises JobError if a function does not give booleans."""
     if isinstance(rule.when, Expression):
         return rule.when.evaluate(env)
     try:
-        given = rule.when(*met.tables())
+        given = rule.when(*inputs.tables())
     except Exception as error:
         raise JobError(f"{rule.name}: its function raised {type(error).__name__}: {error}") from error
     try:
@@ -192,7 +192,12 @@ def truth(rule: BoundRule, env: Env, met: Met) -> Cells:
 
 
 def apply_rules(
-    decisions: Decisions, rules: list[BoundRule], env: Env, met: Met, eligible: np.ndarray, updates: np.ndarray
+    decisions: Decisions,
+    rules: list[BoundRule],
+    env: Env,
+    inputs: RuleInputs,
+    eligible: np.ndarray,
+    updates: np.ndarray,
 ) -> Fired:
     """Let the first rule that is true decide on each `eligible` record.
 
@@ -202,14 +207,14 @@ def apply_rules(
     """
     fired = Fired()
     every = eligible.copy()
-    matched = met.found >= 0
+    matched = inputs.found >= 0
     fresh = np.ones(len(matched), bool)
-    fresh[matched] = ~met.stale[met.found[matched]]
+    fresh[matched] = ~inputs.stale[inputs.found[matched]]
     for rule in rules:
         waiting = every if rule.of_stale else every & fresh
         if not waiting.any():
             continue
-        cells = truth(rule, env, met)
+        cells = truth(rule, env, inputs)
         if cells.failed is not None and (count := int((cells.failed & waiting).sum())):
             fired.failed[rule.number] = count
         if not pc.any(cells.values).as_py():

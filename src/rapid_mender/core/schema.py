@@ -46,7 +46,7 @@ class Column:
     """The texts of which a value may have any, of a column that holds sets."""
     width: int | None = None
     """The number of bytes of a column that fills shorter values up with zeros."""
-    settles: bool = False
+    normalises: bool = False
     """The database may turn a value into another one on its own; the store is asked what it makes of it."""
     nan: bool = True
     """A float column that can hold NaN."""

@@ -90,7 +90,7 @@ def propose(session: Session, info: TableInfo, chunk: Chunk) -> Draft:
         out.care.append(
             f"The batch does not send {', '.join(lacking)}, and an insert needs that: new records are rejected."
         )
-    values, _ = session.settle(info, records.values)
+    values, _ = session.normalise(info, records.values)
     out.key, out.why = _find_key(session, info, values)
     return out
 

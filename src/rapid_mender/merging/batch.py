@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from ..core.cast import plain
 from ..core.expressions.scope import Name
 from ..core.hashing import hash_rows
-from ..core.keys import STANDS, RepeatFinder, among, null_keys, one_array, settle_repeats
+from ..core.keys import STANDS, RepeatFinder, among, null_keys, one_array, resolve_repeats
 from ..core.masks import mask_of
 from ..core.records import REJECT_TEXT, Records, check_required, derive, misfit, read_columns
 from ..incoming import Chunk, Source, Spool
@@ -123,7 +123,7 @@ class Batch:
         """Note the faults that only the store, the table or the key can tell."""
         plan = self.plan
         came = records.values
-        records.values, refused = session.settle(plan.info, came)
+        records.values, refused = session.normalise(plan.info, came)
         for name, mask in refused.items():
             values = one_array(came[name]).filter(pa.array(mask))
             column = plan.info[name]
@@ -131,7 +131,7 @@ class Batch:
             if pa.types.is_binary(values.type):
                 why = "so short that this store has room for it"
             if pa.types.is_string(values.type):
-                own = column.settles or column.labels or column.members
+                own = column.normalises or column.labels or column.members
                 why = None if own else "a text that this store has letters and room for"
             records.add_fault(mask, misfit(values, plan.info[name], why))
         sent = records.values.column_names
@@ -181,9 +181,9 @@ class Batch:
         repeated = finder.repeated()
         if not len(repeated):
             return
-        self._settle(session, repeated)
+        self._resolve_repeats(session, repeated)
 
-    def _settle(self, session: Session, repeated: np.ndarray) -> None:
+    def _resolve_repeats(self, session: Session, repeated: np.ndarray) -> None:
         """Decide what becomes of the records whose keys have one of the `repeated` hashes."""
         order = self.plan.order
         found: list[tuple[np.ndarray, ...]] = []
@@ -206,20 +206,20 @@ class Batch:
             age = np.zeros(len(every), np.int64)  # what has no date is older than all
             dated = every.is_valid().to_numpy(zero_copy_only=False)
             age[dated] = pc.rank(every.drop_null(), tiebreaker="dense").to_numpy().astype(np.int64)
-        fates, measures = settle_repeats(rows, key_a, key_b, record, self.plan.job.duplicates, age)
+        fates, measures = resolve_repeats(rows, key_a, key_b, record, self.plan.job.duplicates, age)
         by_row = np.argsort(rows)
         self.repeats = Repeats(rows[by_row], fates[by_row], measures[by_row])
 
     def keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
         """The keys of a chunk in the table's types, and a mask of those that are whole."""
         records = self.read(chunk, self.plan.key)
-        keys = kept(session.settle(self.plan.info, records.values.select(self.plan.key)))
+        keys = kept(session.normalise(self.plan.info, records.values.select(self.plan.key)))
         return keys, ~null_keys(keys)
 
     def _record_hash(self, session: Session, chunk: Chunk, order: str | None) -> tuple[np.ndarray, pa.Array]:
         """A hash of all that each record says, faults too (a column that was not sent has its own), and its age."""
         records = self.read(chunk)
-        values, _ = session.settle(self.plan.info, records.values)
+        values, _ = session.normalise(self.plan.info, records.values)
         sent = [name for name in self.plan.info.names if name in values.column_names]
         others = sorted(records.extras)
         which = pa.repeat("\x00".join([*sent, *sorted({*others} & {*chunk.raw.column_names})]), len(chunk.rows))

@@ -14,11 +14,11 @@ from ..incoming import Chunk
 from ..jobs.plan import Plan
 from ..stores.contract import Session
 from .batch import Batch, Progress
-from .decide import Outcome, meet
+from .decide import Outcome, decide_slice
 from .foresee import Foreseer
 from .gather import Gather
 from .groups import Groups
-from .write import Pending, Writer, settle
+from .write import Pending, Writer, reject_refused
 
 
 @dataclass(frozen=True)
@@ -65,21 +65,21 @@ class ChunkWay:
             index = None if whole and len(places) == len(records.rows) else pa.array(places)
             values = records.values if index is None else records.values.take(index)
             some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
-            meeting = meet(session, plan, layout, values, some, self.now)
+            decided = decide_slice(session, plan, layout, values, some, self.now)
             if time == "first":
-                gather.tally.fired.add(meeting.fired)
-            outcomes.append(Outcome(places, meeting.decisions, meeting.patterns, meeting.found))
+                gather.tally.fired.add(decided.fired)
+            outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.found))
             if plan.made:
-                outcomes[-1].made = meeting.existing.values.select(plan.made).take(
-                    pa.array(meeting.found, mask=meeting.found < 0)
+                outcomes[-1].made = decided.existing.values.select(plan.made).take(
+                    pa.array(decided.found, mask=decided.found < 0)
                 )
             if self.groups is not None:
-                outcomes[-1].groups = self.groups.of_met(meeting)
-            pending.append(writer.write(meeting, records.rows[places]))
+                outcomes[-1].groups = self.groups.of_decided(decided)
+            pending.append(writer.write(decided, records.rows[places]))
             self.progress("merging", done + start, self.batch.rows)
         open_still = np.zeros(len(records.rows), bool)
         for outcome, writes in zip(outcomes, pending, strict=True):
-            for_now = settle(plan, outcome, writes) & (time != "last time")
+            for_now = reject_refused(plan, outcome, writes) & (time != "last time")
             open_still[outcome.places[for_now]] = True
             if self.groups is not None and outcome.groups is not None:
                 self.groups.count(counts, outcome.groups.filter(pa.array(~for_now)), outcome.decisions.codes[~for_now])

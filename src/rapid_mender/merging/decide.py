@@ -1,4 +1,4 @@
-"""Records meeting the rows of the table: looked up, compared, and decided on. Nothing is written here."""
+"""Deciding on records and the rows that they find: looked up, compared, decided. Nothing is written here."""
 
 from __future__ import annotations
 
@@ -10,12 +10,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.compare import Patterns, differences, differs
-from ..core.decisions import DELETE, INSERT, REJECT, SKIP, Decisions, decide_met
+from ..core.decisions import DELETE, INSERT, REJECT, SKIP, Decisions, decide_matched
 from ..core.existing import Existing
 from ..core.expressions import Env
 from ..core.keys import null_keys, one_array
 from ..core.masks import mask_of
-from ..core.rules import Fired, Met, apply_allow, apply_rules
+from ..core.rules import Fired, RuleInputs, apply_allow, apply_rules
 from ..jobs.layouts import Layout
 from ..jobs.plan import Plan
 from ..stores.contract import Session
@@ -24,7 +24,7 @@ from .marks import is_marked, unmarking
 
 @dataclass
 class Outcome:
-    """What remains of a meeting when it is over: where in the chunk the records are, and what was decided."""
+    """What remains of a decided slice when it is written: where in the chunk the records are, and what was decided."""
 
     places: np.ndarray
     decisions: Decisions
@@ -35,12 +35,12 @@ class Outcome:
     groups: pa.Array | None = None
 
     def rows_of(self, code: int) -> np.ndarray:
-        """The places, among the rows that were met, of those of a decision."""
+        """The places, among the rows that were found, of those of a decision."""
         return self.found[(self.decisions.codes == code) & (self.found >= 0)]
 
 
 @dataclass
-class Meeting:
+class DecidedSlice:
     """Some records, the rows that they meet, and what is to be done."""
 
     values: pa.Table
@@ -53,18 +53,18 @@ class Meeting:
     decisions: Decisions
     found: np.ndarray
     """For each record the place of its row in `existing`, or -1."""
-    met: Met
+    inputs: RuleInputs
     fired: Fired = field(default_factory=Fired)
 
 
-def meet(
+def decide_slice(
     session: Session,
     plan: Plan,
     layout: Layout,
     values: pa.Table,
     extras: dict[str, pa.Array],
     now: datetime,
-) -> Meeting:
+) -> DecidedSlice:
     """Look records up, and decide on them: by default, by the rules, by what the job allows."""
     count = values.num_rows
     existing = _fetch(session, plan, values)
@@ -88,22 +88,22 @@ def meet(
             setting[other] = old
     patterns = Patterns(changed, len(existing.positions))
     stale = _stale(plan, existing, values, answers)
-    decisions, found = decide_met(
+    decisions, found = decide_matched(
         count, existing.positions, patterns, compared, stale, plan.lacking(values.column_names)
     )
     _refuse_null_inserts(plan, values, decisions)
-    met = Met(values, extras, existing.values, found, changed, compared, stale, layout.types)
-    meeting = Meeting(values, existing, pa.table(setting), changed, patterns, decisions, found, met)
+    inputs = RuleInputs(values, extras, existing.values, found, changed, compared, stale, layout.types)
+    decided = DecidedSlice(values, existing, pa.table(setting), changed, patterns, decisions, found, inputs)
     if layout.rules:
         several = np.bincount(existing.positions, minlength=count) > 1
         updates = np.zeros(count, bool)
         updates[found >= 0] = patterns.having(changed)[found[found >= 0]]
-        env = Env(count, met, now)
-        meeting.fired = apply_rules(decisions, layout.rules, env, met, ~several, updates)
+        env = Env(count, inputs, now)
+        decided.fired = apply_rules(decisions, layout.rules, env, inputs, ~several, updates)
         _refuse_null_inserts(plan, values, decisions)
-    _skip_marked(plan, meeting, now)
+    _skip_marked(plan, decided, now)
     apply_allow(decisions, plan.allowed)
-    return meeting
+    return decided
 
 
 def _fetch(session: Session, plan: Plan, values: pa.Table) -> Existing:
@@ -143,12 +143,12 @@ def _refuse_null_inserts(plan: Plan, values: pa.Table, decisions: Decisions) -> 
             decisions.put(null & (decisions.codes == INSERT), REJECT, why)
 
 
-def _skip_marked(plan: Plan, meeting: Meeting, now: datetime) -> None:
+def _skip_marked(plan: Plan, decided: DecidedSlice, now: datetime) -> None:
     """A row that is marked as deleted already needs no more."""
-    doomed = meeting.decisions.codes == DELETE
+    doomed = decided.decisions.codes == DELETE
     if plan.job.delete != "mark" or not doomed.any():
         return
     rows = np.flatnonzero(doomed)
     mask = np.zeros(len(doomed), bool)
-    mask[rows[is_marked(plan, meeting.existing.take(meeting.found[rows]), now)]] = True
-    meeting.decisions.put(mask, SKIP, "marked as deleted already")
+    mask[rows[is_marked(plan, decided.existing.take(decided.found[rows]), now)]] = True
+    decided.decisions.put(mask, SKIP, "marked as deleted already")

@@ -25,7 +25,7 @@ from ..jobs.opening import Opened, opened_job
 from ..jobs.plan import Plan
 from ..stores.contract import Session, kept
 from .batch import Batch
-from .decide import Meeting, meet
+from .decide import DecidedSlice, decide_slice
 
 
 @dataclass(frozen=True)
@@ -104,7 +104,7 @@ def _explain(door: Opened, key: Mapping[str, Any]) -> Explanation:
         with door.store.begin(write=False, guests=door.source.only_once) as session:
             batch.read_all(session, remember=False)
         with door.store.begin(write=False) as session:
-            target = kept(session.settle(plan.info, target))
+            target = kept(session.normalise(plan.info, target))
             rows = session.fetch(plan.info, target)
             shown = [_shown(rows, place) for place in range(len(rows.positions))]
             found = [one for chunk in batch.chunks(1 << 18) for one in _of_chunk(session, plan, batch, chunk, target)]
@@ -131,7 +131,7 @@ def _target(plan: Plan, key: Mapping[str, Any]) -> pa.Table:
 
 def _shown(rows: Existing, place: int) -> dict[str, Any]:
     row: dict[str, Any] = rows.values.slice(place, 1).to_pylist()[0]
-    for name, cells in rows.odd.items():
+    for name, cells in rows.verbatim.items():
         if cells.mask[place]:
             row[name] = cells.text[int(cells.mask[:place].sum())].as_py()
     return row
@@ -154,40 +154,40 @@ def _of_chunk(session: Session, plan: Plan, batch: Batch, chunk: Chunk, target: 
     index = pa.array(places)
     extras = {name: column.take(index) for name, column in records.extras.items()}
     layout = batch.layout(some)
-    meeting = meet(session, plan, layout, records.values.take(index), extras, batch.now)
+    decided = decide_slice(session, plan, layout, records.values.take(index), extras, batch.now)
     out = []
     for at in range(len(hit)):
         came = {n: v for n, v in some.raw.slice(at, 1).to_pylist()[0].items() if n != REJECT_TEXT}
         values = records.values.slice(at, 1).to_pylist()[0]
-        met = np.flatnonzero(places == at)
-        decisions, place = (meeting.decisions, int(met[0])) if len(met) else (alone, at)
+        inputs = np.flatnonzero(places == at)
+        decisions, place = (decided.decisions, int(inputs[0])) if len(inputs) else (alone, at)
         decision = NAMES[decisions.codes[place]]
         one = Explained(int(some.rows[at]), came, values, decision, decisions.reason(place))
-        if len(met):
-            one.compared = _compare(plan, meeting, place)
-            one.rules = _rules(plan, meeting, layout.rules, place, batch.now)
+        if len(inputs):
+            one.compared = _compare(plan, decided, place)
+            one.rules = _rules(plan, decided, layout.rules, place, batch.now)
         out.append(one)
     return out
 
 
-def _compare(plan: Plan, meeting: Meeting, place: int) -> list[Compared]:
-    """What became of every column of the table, for the record at a place of a meeting."""
-    row = int(meeting.found[place])
+def _compare(plan: Plan, decided: DecidedSlice, place: int) -> list[Compared]:
+    """What became of every column of the table, for the record at a place of a decided slice."""
+    row = int(decided.found[place])
     out = []
     for column in plan.info.columns:
         name = column.name
-        sent = name in meeting.values.column_names
-        new = meeting.values[name][place].as_py() if sent else None
+        sent = name in decided.values.column_names
+        new = decided.values[name][place].as_py() if sent else None
         if row < 0:
             out.append(Compared(name, None, new, "new" if sent else "not sent", False))
             continue
-        old = _shown(meeting.existing, row)[name]
-        changed = bool(name in meeting.changed and meeting.changed[name][row])
-        out.append(Compared(name, old, new, _verdict(plan, meeting, name, row, place, sent, changed), changed))
+        old = _shown(decided.existing, row)[name]
+        changed = bool(name in decided.changed and decided.changed[name][row])
+        out.append(Compared(name, old, new, _verdict(plan, decided, name, row, place, sent, changed), changed))
     return out
 
 
-def _verdict(plan: Plan, meeting: Meeting, name: str, row: int, place: int, sent: bool, changed: bool) -> str:
+def _verdict(plan: Plan, decided: DecidedSlice, name: str, row: int, place: int, sent: bool, changed: bool) -> str:
     takes = [source for source, other in plan.previous().items() if other == name]
     if takes:
         return f"takes the old value of {takes[0]}" if changed else f"previous of {takes[0]}, which did not change"
@@ -201,9 +201,9 @@ def _verdict(plan: Plan, meeting: Meeting, name: str, row: int, place: int, sent
     if changed:
         if not plan.compares(name):
             return "differs, and is no reason to write: compare = false"
-        return "changed" if NAMES[meeting.decisions.codes[place]] == "update" else "differs"
-    old = one_array(meeting.existing.values[name]).slice(row, 1)
-    new = one_array(meeting.values[name]).slice(place, 1)
+        return "changed" if NAMES[decided.decisions.codes[place]] == "update" else "differs"
+    old = one_array(decided.existing.values[name]).slice(row, 1)
+    new = one_array(decided.values[name]).slice(place, 1)
     if not differs(old, new)[0]:
         return "same"
     setting = plan.likeness.get(name, Likeness())
@@ -212,11 +212,11 @@ def _verdict(plan: Plan, meeting: Meeting, name: str, row: int, place: int, sent
     return f"same by {', '.join(n for n in setting.names() if not n.startswith('null'))}"
 
 
-def _rules(plan: Plan, meeting: Meeting, rules: list[Any], place: int, now: datetime) -> list[RuleValue]:
+def _rules(plan: Plan, decided: DecidedSlice, rules: list[Any], place: int, now: datetime) -> list[RuleValue]:
     out, waiting = [], True
-    env = Env(meeting.values.num_rows, meeting.met, now)
+    env = Env(decided.values.num_rows, decided.inputs, now)
     for rule in rules:
-        value = env.array(truth(rule, env, meeting.met).values)[place].as_py()
+        value = env.array(truth(rule, env, decided.inputs).values)[place].as_py()
         text = rule.when.text if isinstance(rule.when, Expression) else plan.job.rules[rule.number - 1].when
         text = text if isinstance(text, str) else f"function {getattr(text, '__name__', '')}".strip()
         out.append(RuleValue(rule.number, NAMES[rule.decide], text, value, waiting and value is True))

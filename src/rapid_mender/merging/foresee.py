@@ -5,7 +5,7 @@ from __future__ import annotations
 import numpy as np
 
 from ..core.existing import Existing
-from .decide import Meeting
+from .decide import DecidedSlice
 from .gather import Gather
 from .groups import Groups
 from .write import Pending
@@ -17,11 +17,11 @@ class Foreseer:
     def __init__(self, gather: Gather, groups: Groups | None) -> None:
         self.gather, self.groups = gather, groups
 
-    def write(self, meeting: Meeting, rows: np.ndarray) -> list[Pending]:
-        """Keep samples of what a meeting decided on the records of these numbers, and move rows between groups."""
+    def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
+        """Keep samples of what was decided on the records of these numbers, and move rows between groups."""
         if self.groups is not None:
-            self.groups.foresee(self.gather.tally.groups, meeting)
-        self.gather.sample(rows, meeting.values, meeting.decisions, meeting.existing, meeting.found, meeting.changed)
+            self.groups.foresee(self.gather.tally.groups, decided)
+        self.gather.sample(rows, decided.values, decided.decisions, decided.existing, decided.found, decided.changed)
         return []
 
     def delete_missing(self, rows: Existing) -> dict[int, str]:

@@ -69,7 +69,7 @@ class Gather:
         self._note_rejects(chunk, (codes == REJECT) & kept, reasons)
 
     def _changed(self, outcome: Outcome) -> pa.Array:
-        """For each record of a meeting the columns that its update changes, counted as well."""
+        """For each record of a decided slice the columns that its update changes, counted as well."""
         patterns = outcome.patterns
         updated = outcome.rows_of(UPDATE)
         for column, number in patterns.counts(updated).items():
@@ -185,7 +185,7 @@ class Gather:
 
     @staticmethod
     def _shown(existing: Existing, column: str, place: int) -> Any:
-        odd = existing.odd.get(column)
-        if odd is not None and odd.mask[place]:
-            return odd.text[int(odd.mask[:place].sum())].as_py()
+        verbatim = existing.verbatim.get(column)
+        if verbatim is not None and verbatim.mask[place]:
+            return verbatim.text[int(verbatim.mask[:place].sum())].as_py()
         return existing.values[column][place].as_py()

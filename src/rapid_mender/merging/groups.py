@@ -18,7 +18,7 @@ from ..core.schema import TableInfo
 from ..errors import JobError
 from ..jobs.plan import Plan
 from ..stores.contract import Session
-from .decide import Meeting
+from .decide import DecidedSlice
 from .marks import marking
 from .tally import GroupCounts
 
@@ -55,13 +55,13 @@ class Groups:
     def of_records(self, values: pa.Table) -> pa.Array:
         return self.of({n: one_array(values[n]) for n in self.uses if n in values.column_names}, values.num_rows)
 
-    def of_met(self, meeting: Meeting) -> pa.Array:
+    def of_decided(self, decided: DecidedSlice) -> pa.Array:
         """The group of each record: by its own values, and those of its row for columns that were not sent."""
         columns = {}
         for name in self.uses:
-            side = "incoming" if name in meeting.values.column_names else "existing"
-            columns[name] = meeting.met[side, name]
-        return self.of(columns, meeting.values.num_rows)
+            side = "incoming" if name in decided.values.column_names else "existing"
+            columns[name] = decided.inputs[side, name]
+        return self.of(columns, decided.values.num_rows)
 
     def count(self, into: GroupCounts, groups: pa.Array, codes: np.ndarray) -> None:
         """Count the decisions (places in NAMES) on records of these groups."""
@@ -87,25 +87,25 @@ class Groups:
             _add(found, self.of({name: one_array(page.values[name]) for name in self.uses}, page.locators.num_rows), 1)
         return found
 
-    def foresee(self, into: GroupCounts, meeting: Meeting) -> None:
+    def foresee(self, into: GroupCounts, decided: DecidedSlice) -> None:
         """Move the rows that a merge would insert, update and delete to the groups in which they would be."""
-        codes, found = meeting.decisions.codes, meeting.found
+        codes, found = decided.decisions.codes, decided.found
         inserted = np.flatnonzero(codes == INSERT)
         if len(inserted):
-            names = [n for n in meeting.values.column_names if self.plan.writes(n) != "never"]
-            _add(into.gained, self.of_records(meeting.values.select(names).take(pa.array(inserted))), 1)
+            names = [n for n in decided.values.column_names if self.plan.writes(n) != "never"]
+            _add(into.gained, self.of_records(decided.values.select(names).take(pa.array(inserted))), 1)
         updated = found[(codes == UPDATE) & (found >= 0)]
         if len(updated):
-            old = meeting.existing.take(updated)
+            old = decided.existing.take(updated)
             new = {}
             for name in self.uses:
                 new[name] = one_array(old.values[name])
-                if name in meeting.changed:
-                    value = one_array(meeting.setting[name]).take(pa.array(updated))
-                    new[name] = pc.if_else(pa.array(meeting.changed[name][updated]), value, new[name])
+                if name in decided.changed:
+                    value = one_array(decided.setting[name]).take(pa.array(updated))
+                    new[name] = pc.if_else(pa.array(decided.changed[name][updated]), value, new[name])
             _add(into.gained, self.of_records(old.values), -1)
             _add(into.gained, self.of(new, len(updated)), 1)
-        self.foresee_deleted(into, meeting.existing.take(found[(codes == DELETE) & (found >= 0)]))
+        self.foresee_deleted(into, decided.existing.take(found[(codes == DELETE) & (found >= 0)]))
 
     def foresee_deleted(self, into: GroupCounts, rows: Existing) -> None:
         count = rows.values.num_rows

@@ -79,4 +79,4 @@ def _evaluate(expression: Expression, rows: Existing, now: datetime) -> Cells:
 
 def _differs(rows: Existing, name: str, value: pa.Array) -> np.ndarray:
     mask = differs(one_array(rows.values[name]), value)
-    return mask | rows.odd[name].unreadable if name in rows.odd else mask
+    return mask | rows.verbatim[name].unreadable if name in rows.verbatim else mask

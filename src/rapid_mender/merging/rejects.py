@@ -156,7 +156,7 @@ def keep_rejects(session: Session, result: Result, name: str, owner: str) -> Non
     fixed = reject_lines(result, own_name)
     batch = pa.repeat(pa.scalar(result.batch, pa.int64()), len(fixed))
     fixed = pa.table([batch, *(plain(column) for column in fixed.columns)], names=info.names)
-    for name, mask in session.settle(info, fixed)[1].items():  # what the database has no letters for is escaped
+    for name, mask in session.normalise(info, fixed)[1].items():  # what the database has no letters for is escaped
         escape = _in_ascii if name == "rmend_record" else _escaped
         pairs = zip(fixed[name].to_pylist(), mask.tolist(), strict=True)
         texts = pa.array([escape(text) if bad else text for text, bad in pairs], pa.string())

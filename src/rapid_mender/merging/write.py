@@ -11,20 +11,20 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..changes import algebra as changes_of
-from ..changes.recorder import Recorder, odd_cells
+from ..changes.recorder import Recorder, verbatim_cells
 from ..core.compare import Patterns, differs
 from ..core.decisions import DELETE, INSERT, REJECT, UPDATE
 from ..core.existing import Existing
 from ..core.keys import one_array
 from ..jobs.plan import Plan
 from ..stores.contract import ForNow, Refusals, Session, Written, refused_too
-from .decide import Meeting, Outcome
+from .decide import DecidedSlice, Outcome
 from .marks import marking
 
 
 @dataclass
 class Pending:
-    """Rows that were sent to the store, and which records of the meeting they belong to."""
+    """Rows that were sent to the store, and which records of the slice they belong to."""
 
     records: np.ndarray
     refusals: Callable[[], Refusals]
@@ -38,10 +38,10 @@ class Writer:
     def __init__(self, session: Session, plan: Plan, recorder: Recorder, now: datetime) -> None:
         self.session, self.plan, self.recorder, self.now = session, plan, recorder, now
 
-    def write(self, meeting: Meeting, rows: np.ndarray) -> list[Pending]:
-        """Write what a meeting decided. What the store refuses is known later: see `settle`."""
+    def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
+        """Write what was decided. What the store refuses is known later: see `reject_refused`."""
         del rows
-        codes, found = meeting.decisions.codes, meeting.found
+        codes, found = decided.decisions.codes, decided.found
         updated, inserted, doomed = (np.flatnonzero(codes == code) for code in (UPDATE, INSERT, DELETE))
         pending: list[Pending] = []
         if not (len(updated) or len(inserted) or len(doomed)):
@@ -49,16 +49,16 @@ class Writer:
         self.recorder.await_changes()
         if len(updated):
             rows = found[updated]
-            for places in _together(meeting, rows):
+            for places in _together(decided, rows):
                 some = rows[places]
-                old = meeting.existing.take(some)
-                written = self.update(old, meeting.setting, meeting.changed, meeting.patterns, some)
+                old = decided.existing.take(some)
+                written = self.update(old, decided.setting, decided.changed, decided.patterns, some)
                 pending.append(Pending(updated[places], written.refusals))
         if len(inserted):
-            pending += self._insert(meeting, inserted)
+            pending += self._insert(decided, inserted)
         if len(doomed):
             pending += [
-                Pending(doomed, written.refusals) for written in self.delete(meeting.existing.take(found[doomed]))
+                Pending(doomed, written.refusals) for written in self.delete(decided.existing.take(found[doomed]))
             ]
         return pending
 
@@ -91,13 +91,13 @@ class Writer:
                 written = Written(written.stored.take(landed), written.rows[landed], refused)
                 old, texts = old.take(landed), texts.take(pa.array(landed))
         changes = changes_of.build(self.plan.info, "update", old.values, written.stored.values, texts)
-        self.recorder.record("update", changes, odd_cells(old=old, new=written.stored), [written])
+        self.recorder.record("update", changes, verbatim_cells(old=old, new=written.stored), [written])
         return written
 
-    def _insert(self, meeting: Meeting, inserted: np.ndarray) -> list[Pending]:
+    def _insert(self, decided: DecidedSlice, inserted: np.ndarray) -> list[Pending]:
         plan = self.plan
-        names = [name for name in meeting.values.column_names if plan.writes(name) != "never"]
-        values = meeting.values.select(names).take(pa.array(inserted))
+        names = [name for name in decided.values.column_names if plan.writes(name) != "never"]
+        values = decided.values.select(names).take(pa.array(inserted))
         kinds = np.zeros(len(inserted), np.int64)  # which columns the database is to fill
         fills = [*plan.key, *(name for name in plan.defaults() if name in names)]
         for bit, name in enumerate(fills):
@@ -111,7 +111,7 @@ class Writer:
             written = self.session.insert(plan.info, some.drop_columns(filled), plan.key)
             stored = written.stored
             changes = changes_of.build(plan.info, "insert", None, stored.values)
-            self.recorder.record("insert", changes, odd_cells(new=stored), [written])
+            self.recorder.record("insert", changes, verbatim_cells(new=stored), [written])
             records = inserted[mine]
             landed = records if written.rows is None else records[written.rows]
             made = (landed, stored.values.select([*plan.key, *plan.made])) if plan.made or filled else None
@@ -129,7 +129,7 @@ class Writer:
             steps.append(session.copy(plan.info, rows, plan.archive))
         steps.append(session.delete(plan.info, rows, *steps))
         changes = changes_of.build(plan.info, "delete", rows.values, None)
-        self.recorder.record("delete", changes, odd_cells(old=rows), steps)
+        self.recorder.record("delete", changes, verbatim_cells(old=rows), steps)
         return steps
 
 
@@ -137,28 +137,28 @@ def _as_it_was(old: Existing, stored: Existing) -> np.ndarray:
     """A mask of the rows that are after an update what they were before."""
     names = old.values.column_names
     mask = ~np.any([differs(one_array(old.values[n]), one_array(stored.values[n])) for n in names], axis=0)
-    for cells in (*old.odd.values(), *stored.odd.values()):
+    for cells in (*old.verbatim.values(), *stored.verbatim.values()):
         mask &= ~cells.mask
     return mask
 
 
-def _together(meeting: Meeting, rows: np.ndarray) -> list[np.ndarray]:
+def _together(decided: DecidedSlice, rows: np.ndarray) -> list[np.ndarray]:
     """The places in `rows` of those that can be updated by one statement, which sets a column in all of its rows.
 
     A cell for which its type has no value could not be set to what it is: where such a cell stays, its row goes only
     with rows in which the same columns change.
     """
     apart = np.zeros(len(rows), bool)
-    for name, cells in meeting.existing.odd.items():
-        if name in meeting.changed:
-            apart |= cells.mask[rows] & ~meeting.changed[name][rows]
+    for name, cells in decided.existing.verbatim.items():
+        if name in decided.changed:
+            apart |= cells.mask[rows] & ~decided.changed[name][rows]
     groups = [np.flatnonzero(~apart)]
-    codes = meeting.patterns.code[rows]
+    codes = decided.patterns.code[rows]
     groups += [np.flatnonzero(apart & (codes == code)) for code in np.unique(codes[apart])]
     return [places for places in groups if len(places)]
 
 
-def settle(plan: Plan, outcome: Outcome, pending: Sequence[Pending]) -> np.ndarray:
+def reject_refused(plan: Plan, outcome: Outcome, pending: Sequence[Pending]) -> np.ndarray:
     """Reject the records that the store refused, with its own reason. Waits until that is known.
 
     Returns a mask of those that it refused for the sake of other rows.

@@ -18,7 +18,7 @@ _AHEAD = 8  # pieces of work that may wait
 class Background(Generic[_L]):
     """Does work with one connection in a thread, in order, while the caller goes on.
 
-    An error comes to light at the next `later` or `settled`; what was queued behind it is not run.
+    An error comes to light at the next `later` or `drained`; what was queued behind it is not run.
     """
 
     def __init__(self, link: _L) -> None:
@@ -42,7 +42,7 @@ class Background(Generic[_L]):
         self._waiting.append(done)
         return done
 
-    def settled(self) -> _L:
+    def drained(self) -> _L:
         """The link, when all that was queued is done."""
         while self._waiting:
             self._waiting.popleft().result()

@@ -18,7 +18,7 @@ from ..core.names import closest
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
 
-Settled = tuple[pa.Table, dict[str, Any]]
+Normalised = tuple[pa.Table, dict[str, Any]]
 
 
 @dataclass(frozen=True, slots=True)
@@ -30,9 +30,9 @@ class Condition:
     value: Any
 
 
-def kept(settled: Settled) -> pa.Table:
+def kept(normalised: Normalised) -> pa.Table:
     """Settled values, null where the store cannot hold them."""
-    values, refused = settled
+    values, refused = normalised
     for name, mask in refused.items():
         column = one_array(values[name])
         place = values.column_names.index(name)
@@ -165,7 +165,7 @@ class Session(ABC):
     def where(self) -> str:
         """The store's name in messages, without passwords."""
 
-    def settle(self, info: TableInfo, values: pa.Table) -> Settled:
+    def normalise(self, info: TableInfo, values: pa.Table) -> Normalised:
         """What the store would make of `values`, and per column a mask of those that it cannot hold."""
         return values, {}
 

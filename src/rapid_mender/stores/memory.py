@@ -186,7 +186,7 @@ class MemorySession(Session):
         raw: Mapping[str, Any] | None = None,
         after: Sequence[Written] = (),
     ) -> None:
-        del raw, after  # nothing is ever odd or refused in memory
+        del raw, after  # nothing is ever verbatim or refused in memory
         for name, value in same.items():
             values = values.append_column(name, pa.repeat(pa.scalar(value, info[name].type), values.num_rows))
         self.insert(info, values, ())

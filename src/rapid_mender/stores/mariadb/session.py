@@ -12,7 +12,7 @@ from ...core.existing import Existing
 from ...core.keys import one_array
 from ...core.masks import mask_of
 from ...core.schema import Column, TableInfo
-from ..contract import Conflict, Refused, Settled, nearest
+from ..contract import Conflict, Normalised, Refused, nearest
 from ..sql.link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from ..sql.session import Sent, SQLSession
 from ..sql.text import text_sql
@@ -28,7 +28,7 @@ class MariaDBSession(SQLSession):
     number, text, big = NUMBER, TEXT, BIG
     slice_rows = 1 << 18  # a slice is in memory as text as well; twice as many are at best a tenth faster
 
-    def settle(self, info: TableInfo, values: pa.Table) -> Settled:
+    def normalise(self, info: TableInfo, values: pa.Table) -> Normalised:
         refused: dict[str, np.ndarray] = {}
         for place, name in enumerate(values.column_names):
             column, array = info[name], one_array(values[name])
@@ -41,7 +41,7 @@ class MariaDBSession(SQLSession):
             else:
                 continue
             values = values.set_column(place, name, array)
-        values, others = super().settle(info, values)
+        values, others = super().normalise(info, values)
         return values, others | refused | (self._too_long(values) if values.num_rows else {})
 
     def _rows(self, columns: Sequence[Cells]) -> Rows:
@@ -57,7 +57,7 @@ class MariaDBSession(SQLSession):
         if (
             pa.types.is_string(values.type)
             and letters not in (None, "utf8mb4")
-            and not table.forms[column.name].settles
+            and not table.forms[column.name].normalises
         ):
             return self._unknown_letters(letters, values)
         return None
@@ -121,7 +121,7 @@ class MariaDBSession(SQLSession):
         self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
     ) -> Iterator[Existing]:
         table, picked = self._described(info), info.pick(columns)
-        link: MariaDBLink = self._write.settled()
+        link: MariaDBLink = self._write.drained()
         picks = self._picks(table, picked)
         if not table.locators:
             yield self._existing(link, table, link.select(picks, f"FROM {table.sql} AS t"), picked, key)
@@ -180,7 +180,7 @@ class MariaDBSession(SQLSession):
         return [f"GRANT {', '.join(lacks)} ON {'.'.join(map(quoted, place))} TO {self._me()}"] if lacks else []
 
     def _lacks_temporary(self) -> list[str]:
-        schema = self._write.settled().schema
+        schema = self._write.drained().schema
         if self._may("create temporary tables", (schema, "")):
             return []
         return [f"GRANT CREATE TEMPORARY TABLES ON {quoted(schema)}.* TO {self._me()}"]

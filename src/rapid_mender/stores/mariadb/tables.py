@@ -76,7 +76,7 @@ def describe(ask: Ask, name: str, place: tuple[str, str] | None = None) -> Descr
         f"{quoted(schema)}.{quoted(table)}",
         forms,
         tuple(Locator(quoted(name), forms[name]) for name in finder),
-        told=not any("on update" in (row["Extra"] or "").lower() for row in rows),
+        as_sent=not any("on update" in (row["Extra"] or "").lower() for row in rows),
         indexes=every,
         extra={
             "indexes": {"PRIMARY": primary} | indexes,
@@ -260,7 +260,7 @@ def _of_type(one: _Type, spelled: str, collation: str | None) -> tuple[pa.DataTy
         cast = "CAST({} AS DOUBLE)"
         if one.args:  # a float that is rounded to a number of decimals
             write = f"ROUND({{}}, {one.scale})"
-            return kind, Form(kind, name, cast, cast, write, came=pa.float64(), settles=True), {"settles": True}
+            return kind, Form(kind, name, cast, cast, write, came=pa.float64(), normalises=True), {"normalises": True}
         write = "{}" if name != "float" else "CAST({} AS FLOAT)"
         return kind, Form(kind, name, cast, cast if name == "float" else "{}", write, came=pa.float64()), {}
     if name == "date":
@@ -298,7 +298,7 @@ def _of_type(one: _Type, spelled: str, collation: str | None) -> tuple[pa.DataTy
     write, read = f"CAST({{}} AS {name})", "CAST({} AS CHAR) COLLATE utf8mb4_bin"
     if name in ("point", "geometry", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon"):
         write, read = "ST_GeomFromText({})", "ST_AsText({}) COLLATE utf8mb4_bin"
-    return pa.string(), Form(pa.string(), TEXT.staged, TEXT.literal, read, write, settles=True), {"settles": True}
+    return pa.string(), Form(pa.string(), TEXT.staged, TEXT.literal, read, write, normalises=True), {"normalises": True}
 
 
 _LETTER = {"utf8mb4": 4, "utf8mb3": 3, "utf16": 4, "utf32": 4, "ucs2": 2}

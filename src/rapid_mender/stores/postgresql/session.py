@@ -90,7 +90,7 @@ class PostgreSQLSession(SQLSession):
         if not self._writes or self._looks == 1:
             return super()._reading()
         if self._reader is None and self._looks == 2:  # the batch is worth a second connection
-            link: PostgreSQLLink = self._write.settled()
+            link: PostgreSQLLink = self._write.drained()
             snapshot = link.select([Pick("pg_catalog.pg_export_snapshot()", "id", pa.string())], "")["id"][0].as_py()
             try:
                 self._reader = self._connect()
@@ -116,7 +116,7 @@ class PostgreSQLSession(SQLSession):
     def _sequences(self, info: TableInfo) -> list[dict[str, Any]]:
         """What counts for the columns of a table."""
         if info not in self._counted:
-            link: PostgreSQLLink = self._write.settled()
+            link: PostgreSQLLink = self._write.drained()
             self._counted[info] = link.sequences(int(self._described(info).info.identity))
         return self._counted[info]
 
@@ -138,7 +138,7 @@ class PostgreSQLSession(SQLSession):
             top = pc.max(values).as_py()
             highest[one.sequence, one.most] = max(int(top or 0), highest.get((one.sequence, one.most), 0))
         self._brought.clear()
-        link = self._write.settled()
+        link = self._write.drained()
         for (sequence, most), top in highest.items():
             at = f"{sequence}::pg_catalog.oid::pg_catalog.regclass"
             last = f"coalesce(pg_catalog.pg_sequence_last_value({at}), 0)"
@@ -152,7 +152,7 @@ class PostgreSQLSession(SQLSession):
         self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
     ) -> Iterator[Existing]:
         table, picked = self._described(info), info.pick(columns)
-        link: PostgreSQLLink = self._write.settled()
+        link: PostgreSQLLink = self._write.drained()
         listed = ", ".join(f"{one.expression} AS {one.alias}" for one in self._picks(table, picked))
         self._scans += 1
         cursor = f"rmend_scan_{self._scans}"  # an earlier one may not have come to its end
@@ -265,7 +265,7 @@ class PostgreSQLSession(SQLSession):
         self._beside = max(self._beside - int(pc.sum(rows).as_py() or 0), 0)
 
     def unrecorded(self, info: TableInfo) -> int:
-        link, table = self._write.settled(), self._described(info)
+        link, table = self._write.drained(), self._described(info)
         if table.extra["late"]:
             with self._watched(link, table) as seen:
                 link.run("SET CONSTRAINTS ALL IMMEDIATE")
@@ -274,7 +274,7 @@ class PostgreSQLSession(SQLSession):
         return beside
 
     def unseen(self, name: str) -> str | None:
-        link: PostgreSQLLink = self._write.settled()
+        link: PostgreSQLLink = self._write.drained()
         schema = link.schema_that_hides(name)
         if schema is None:
             return None

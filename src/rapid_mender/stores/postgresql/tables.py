@@ -85,7 +85,7 @@ def described(found: str) -> Described:
         f"{name_sql(one['schema'])}.{name_sql(one['name'])}",
         forms,
         locators,
-        told=not view and not (one["rules"] and one["kind"] != "v"),
+        as_sent=not view and not (one["rules"] and one["kind"] != "v"),
         overriding=" OVERRIDING SYSTEM VALUE" if always else "",
         trusted=one["trusted"],
         plain=one["plain"],
@@ -143,7 +143,7 @@ def _column(row: Mapping[str, Any]) -> Column:
         trims=name == "bpchar",
         fraction=fraction,
         labels=tuple(row["labels"] or ()),
-        settles=name not in _NATIVE and name not in ("numeric", "bpchar", "citext"),
+        normalises=name not in _NATIVE and name not in ("numeric", "bpchar", "citext"),
     )
 
 
@@ -158,7 +158,9 @@ def _form(row: Mapping[str, Any], column: Column) -> Form:
         return Form(column.type, "numeric", "{}::numeric", write=write, equals=_OWN)
     equals = op("=").replace("pg_catalog", name_sql(row["equals"])) if row["equals"] else _OWN
     fold = "pg_catalog.lower({}::pg_catalog.text)" if name == "citext" else None
-    return Form(pa.string(), "pg_catalog.text", _AS_TEXT, _AS_TEXT, write, fold, settles=column.settles, equals=equals)
+    return Form(
+        pa.string(), "pg_catalog.text", _AS_TEXT, _AS_TEXT, write, fold, normalises=column.normalises, equals=equals
+    )
 
 
 def declare(column: Column) -> str:

@@ -45,7 +45,7 @@ class Form:
     """What to select of a value so that values which the database holds equal are equal; None: the core knows."""
     came: pa.DataType | None = None
     """The Arrow type in which they come back, if not that in which they are sent."""
-    settles: bool = False
+    normalises: bool = False
     """The database turns values into its own spelling, or refuses them, as only it knows."""
     equals: str = "="
     """The operator by which the database holds two values equal."""
@@ -102,7 +102,7 @@ class Described:
     forms: Mapping[str, Form]
     locators: tuple[Locator, ...] = ()
     """If there is none, its rows are found by the columns that they were looked up by."""
-    told: bool = True
+    as_sent: bool = True
     """What is stored is what was sent, unless columns are left out, generated, or a trigger sees to it."""
     overriding: str = ""
     """What an INSERT must say to write columns that the database else fills itself."""

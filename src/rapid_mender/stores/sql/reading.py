@@ -12,12 +12,12 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from ...core.cast import as_text, cast, plain
-from ...core.existing import Existing, Odd
+from ...core.existing import Existing, Verbatim
 from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import Condition, Need, Session, Settled
+from ..contract import Condition, Need, Normalised, Session
 from .link import Cells, Described, Form, Pick, Rows, SQLLink, together
 from .text import text_sql
 
@@ -50,7 +50,7 @@ class SQLReading(Session):
 
     def close(self) -> None:
         """Let all writes end. Raises the error of one that failed."""
-        self._write.settled()
+        self._write.drained()
         self._write.close()
 
     def abandon(self) -> None:
@@ -81,26 +81,26 @@ class SQLReading(Session):
 
     def _asking(self) -> SQLLink:
         """The link over which the database is asked what it makes of values."""
-        link: SQLLink = self._write.settled()
+        link: SQLLink = self._write.drained()
         return link
 
     # -- describing -----------------------------------------------------------------------------------
 
     def tables(self) -> list[str]:
-        return self._write.settled().tables()
+        return self._write.drained().tables()
 
     def find(self, name: str) -> TableInfo | None:
         if name not in self._found:
-            described = self._write.settled().describe(name)
+            described = self._write.drained().describe(name)
             self._found[name] = described
             if described is not None:
-                self._write.settled().marks &= described.info.undoes
+                self._write.drained().marks &= described.info.undoes
                 self._found[described.info.name] = self._known[described.info] = described
         found = self._found[name]
         return None if found is None else found.info
 
     def missing_grants(self, needs: Sequence[Need]) -> list[str]:
-        link, found = self._write.settled(), []
+        link, found = self._write.drained(), []
         for need in needs:
             place = link.place_of(need.name, self._described(need.beside) if need.beside is not None else None)
             table = link.describe(need.name, place) if need.own else self._named(need.name)
@@ -116,13 +116,13 @@ class SQLReading(Session):
         """What would have to be granted for temporary tables."""
 
     def _says(self, expression: str) -> Any:
-        return self._write.settled().select([Pick(expression, "said", pa.string())], "")["said"][0].as_py()
+        return self._write.drained().select([Pick(expression, "said", pa.string())], "")["said"][0].as_py()
 
     def fits(self, name: str) -> bool:
-        return self._write.settled().fits(name)
+        return self._write.drained().fits(name)
 
     def find_own(self, name: str, beside: TableInfo | None = None, owner: str = "") -> TableInfo | None:
-        link = self._write.settled()
+        link = self._write.drained()
         at = self._described(beside) if beside is not None else None
         place = link.place_of(name, at)
         found = self._found.get(name)
@@ -204,10 +204,10 @@ class SQLReading(Session):
         else:
             cells = self._cells(table, values.select(list(by)))
             locators = pa.table([one.values for one in cells], names=[f"={name}" for name in by])
-        odd = {name: self._odd(link, table, name, locators, mask) for name, mask in strange.items()}
-        return Existing(positions.astype(np.int64), values, locators, odd)
+        verbatim = {name: self._verbatim(link, table, name, locators, mask) for name, mask in strange.items()}
+        return Existing(positions.astype(np.int64), values, locators, verbatim)
 
-    def _odd(self, link: SQLLink, table: Described, name: str, locators: pa.Table, mask: np.ndarray) -> Odd:
+    def _verbatim(self, link: SQLLink, table: Described, name: str, locators: pa.Table, mask: np.ndarray) -> Verbatim:
         """Cells for which the column's Arrow type has no value, such as infinite dates: as the database writes them."""
         some = locators.filter(pa.array(mask))
         located = self._numbered(self._locating(table, some))
@@ -215,7 +215,7 @@ class SQLReading(Session):
         with link.staged(located) as stage:
             rows = link.select(picks, self._join(table, stage, self._located(table, some)), "s.c0")
         texts = plain(rows.sort_by("position")["text"])
-        return Odd(mask, mask.copy(), pa.table({"text": texts}), texts)
+        return Verbatim(mask, mask.copy(), pa.table({"text": texts}), texts)
 
     @abstractmethod
     def _spelled(self, expression: str) -> str:
@@ -240,7 +240,7 @@ class SQLReading(Session):
 
     # -- reading ----------------------------------------------------------------------------------------
 
-    def settle(self, info: TableInfo, values: pa.Table) -> Settled:
+    def normalise(self, info: TableInfo, values: pa.Table) -> Normalised:
         table = self._described(info)
         refused: dict[str, np.ndarray] = {}
         for place, name in enumerate(values.column_names):
@@ -248,10 +248,10 @@ class SQLReading(Session):
             if array.null_count == len(array):
                 continue
             bad = self._cannot_hold(table, info[name], array)
-            if table.forms[name].settles:
+            if table.forms[name].normalises:
                 if bad is not None and bad.any():
                     array = pc.if_else(pa.array(bad), pa.scalar(None, array.type), array)
-                array, too = self._settled(table, info[name], array)
+                array, too = self._normalised(table, info[name], array)
                 values = values.set_column(place, name, array)
                 bad = too if bad is None else bad if too is None else bad | too
             if bad is not None and bad.any():
@@ -262,7 +262,7 @@ class SQLReading(Session):
         """A mask of the values that the database has no form for."""
         return None
 
-    def _settled(self, table: Described, column: Column, values: pa.Array) -> tuple[pa.Array, np.ndarray | None]:
+    def _normalised(self, table: Described, column: Column, values: pa.Array) -> tuple[pa.Array, np.ndarray | None]:
         """Values as the database spells them, and a mask of those that it refuses."""
         form = table.forms[column.name]
         each = values.dictionary_encode()
@@ -302,7 +302,7 @@ class SQLReading(Session):
 
     def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
         table, names = self._described(info), keys.column_names
-        link = self._write.settled() if fresh or info.triggers else self._reading()
+        link = self._write.drained() if fresh or info.triggers else self._reading()
         tests = [
             f"t.{self._q(name)} {table.forms[name].equals} {table.forms[name].write.format(f's.c{i}')}"
             for i, name in enumerate(names, 1)
@@ -325,7 +325,7 @@ class SQLReading(Session):
         return ""
 
     def again(self, info: TableInfo, rows: Existing) -> Existing:
-        return self._again(self._write.settled(), info, rows)
+        return self._again(self._write.drained(), info, rows)
 
     def _again(self, link: SQLLink, info: TableInfo, rows: Existing) -> Existing:
         table = self._described(info)
@@ -342,15 +342,15 @@ class SQLReading(Session):
             raise StoreError(f"{self.where}: rows of {info.name!r} vanished while they were read; run again")
         by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
         done = self._existing(link, table, found, info.columns, by)
-        return Existing(rows.positions, done.values, done.locators, done.odd)
+        return Existing(rows.positions, done.values, done.locators, done.verbatim)
 
     def count(self, info: TableInfo) -> int:
-        link = self._write.settled()
+        link = self._write.drained()
         picks = [Pick(f"{link.call('count')}(*)", "n", pa.int64())]
         return int(link.select(picks, f"FROM {self._described(info).sql}")["n"][0].as_py())
 
     def last(self, name: str, column: str) -> int:
-        table, link = self._named(name), self._write.settled()
+        table, link = self._named(name), self._write.drained()
         picks = [Pick(f"coalesce({link.call('max')}({self._q(column)}), 0)", "n", pa.int64())]
         return int(link.select(picks, f"FROM {table.sql}")["n"][0].as_py())
 
@@ -362,7 +362,7 @@ class SQLReading(Session):
         limit: int | None = None,
         columns: Sequence[str] | None = None,
     ) -> pa.Table:
-        table, link = self._described(info), self._write.settled()
+        table, link = self._described(info), self._write.drained()
         rest = f"FROM {table.sql} AS t"
         if where:
             groups = [f"({' OR '.join(self._test(table, one) for one in group)})" for group in where]
@@ -389,7 +389,7 @@ class SQLReading(Session):
         return text_sql(as_text(values)[0][0].as_py())
 
     def query(self, sql: str) -> Iterator[pa.Table]:
-        return self._write.settled().query(sql)  # type: ignore[no-any-return]
+        return self._write.drained().query(sql)  # type: ignore[no-any-return]
 
 
 def to_wire(values: pa.Array, wire: pa.DataType) -> pa.Array:

@@ -70,18 +70,18 @@ class SQLSession(SQLReading):
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
         table = self._described(info)
         left_out = [column for column in info.columns if column.name not in values.column_names]
-        told = table.told and table.info.undoes and not info.triggers
-        told = told and not any(column.has_default or column.generated for column in left_out)
+        as_sent = table.as_sent and table.info.undoes and not info.triggers
+        as_sent = as_sent and not any(column.has_default or column.generated for column in left_out)
         sent = Sent(table, values.column_names, tuple(key))
         columns = self._cells(table, values)
-        straight = bool(columns) and told and table.loads and _can_load(columns)
+        straight = bool(columns) and as_sent and table.loads and _can_load(columns)
         rows = self._rows(columns) if straight else self._numbered(columns, values.num_rows)
-        if told:
+        if as_sent:
             write = self._load if straight else self._insert
             done = self._later(len(rows), lambda link: write(link, sent, rows))
             stored = Existing(np.arange(values.num_rows), info.complete(values), pa.table({}))
             return Written(stored, None, lambda: done.result()[1])
-        link = self._write.settled()
+        link = self._write.drained()
         picks = self._picks(table, info.columns, "")
         parts, refusals = self._insert(link, sent, rows, picks)
         landed = np.delete(np.arange(values.num_rows), list(refusals))
@@ -179,10 +179,10 @@ class SQLSession(SQLReading):
         columns = self._cells(table, values)
         sent = self._numbered([*columns, *self._locating(table, rows.locators)])
         sets = {n: one.form.write.format(f"s.c{i}") for i, (n, one) in enumerate(zip(names, columns, strict=True), 1)}
-        told = table.told and not info.triggers and not any(column.generated for column in info.columns)
+        as_sent = table.as_sent and not info.triggers and not any(column.generated for column in info.columns)
         where = self._located(table, rows.locators, len(names) + 1)
         picks = [Pick("s.c0", "position", NUMBER), *self._picks(table, info.columns)]
-        back = picks if self.returns_updates and not told else None
+        back = picks if self.returns_updates and not as_sent else None
 
         def work(link: SQLLink) -> tuple[list[Any], dict[int, str]]:
             link.expect(bool(table.locators))
@@ -194,14 +194,14 @@ class SQLSession(SQLReading):
 
             return self._in_parts(link, Sent(table, names), sent, write)
 
-        if told:
+        if as_sent:
             done = self._later(len(sent), work)
             stored = rows.values
             for name in names:
                 stored = stored.set_column(stored.column_names.index(name), name, values[name])
-            odd = {name: cells for name, cells in rows.odd.items() if name not in names}
-            return Written(Existing(rows.positions, stored, rows.locators, odd), None, lambda: done.result()[1])
-        link = self._write.settled()
+            verbatim = {name: cells for name, cells in rows.verbatim.items() if name not in names}
+            return Written(Existing(rows.positions, stored, rows.locators, verbatim), None, lambda: done.result()[1])
+        link = self._write.drained()
         parts, refusals = work(link)
         landed = np.delete(np.arange(len(rows.positions)), list(refusals))
         if back is None:
@@ -224,7 +224,7 @@ class SQLSession(SQLReading):
         return stored
 
     def _concerned(self, count: int, wanted: int, table: Described) -> int:
-        if table.told and not table.info.triggers and 0 <= count < wanted:
+        if table.as_sent and not table.info.triggers and 0 <= count < wanted:
             raise StoreError(
                 f"{self.where}: {wanted - count} rows of {table.info.name!r} vanished while they were written; "
                 "run again"
@@ -309,7 +309,7 @@ class SQLSession(SQLReading):
     # -- defining ---------------------------------------------------------------------------------------
 
     def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
-        link = self._write.settled()
+        link = self._write.drained()
         at = link.place_of(info.name, self._described(beside) if beside is not None else None)
         lines = []
         for column in info.columns:
@@ -334,7 +334,7 @@ class SQLSession(SQLReading):
         """What makes the database number the rows of a table."""
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
-        link = self._write.settled()
+        link = self._write.drained()
         table = self._named(name)
         added = ", ".join(f"ADD COLUMN {self._q(column.name)} {link.declare(column)}" for column in columns)
         link.define(f"ALTER TABLE {table.sql} {added}")

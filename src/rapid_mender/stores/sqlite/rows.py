@@ -1,4 +1,4 @@
-"""The rows of one SQLite table: looking them up by key, reading them by condition, telling their odd cells."""
+"""The rows of one SQLite table: looking them up by key, reading them by condition, reading their verbatim cells."""
 
 from __future__ import annotations
 
@@ -7,7 +7,7 @@ from collections.abc import Sequence
 import numpy as np
 import pyarrow as pa
 
-from ...core.existing import Existing, Odd
+from ...core.existing import Existing, Verbatim
 from ...core.keys import one_array
 from ...core.schema import Column
 from ..contract import Condition
@@ -116,7 +116,7 @@ class Rows:
         columns = self.info.columns if columns is None else columns
         where_rows = found.select(self._locators)
         arrays: list[pa.Array] = []
-        odd: dict[str, Odd] = {}
+        verbatim: dict[str, Verbatim] = {}
         for i, column in enumerate(columns):
             parts: pa.Table | None = None
             if in_parts(column):
@@ -130,17 +130,17 @@ class Rows:
                 else:
                     done = decode(column, stored)
             arrays.append(done.values)
-            if (mask := done.odd()) is not None:
-                odd[column.name] = self._odd(link, column, where_rows, parts, done, mask)
+            if (mask := done.verbatim()) is not None:
+                verbatim[column.name] = self._verbatim(link, column, where_rows, parts, done, mask)
         positions = found["position"].to_numpy() if "position" in found.column_names else np.arange(found.num_rows)
-        return Existing(positions, pa.table(arrays, names=[c.name for c in columns]), where_rows, odd)
+        return Existing(positions, pa.table(arrays, names=[c.name for c in columns]), where_rows, verbatim)
 
     def _parts(self, link: Link, column: Column, locators: pa.Table) -> pa.Table:
         forms = ", ".join(form_sql(f"t.{name_sql(column.name)}", form, form) for form in PARTS)
         sql = f"SELECT {forms} {self._from} WHERE {self.located(1)}"
         return typed_parts(link.query(sql, locators))
 
-    def _odd(
+    def _verbatim(
         self,
         link: Link,
         column: Column,
@@ -148,13 +148,13 @@ class Rows:
         parts: pa.Table | None,
         done: Decoded,
         mask: np.ndarray,
-    ) -> Odd:
+    ) -> Verbatim:
         rows = pa.array(np.flatnonzero(mask))
         raw = self._parts(link, column, locators.take(rows)) if parts is None else parts.take(rows)
         shown = [next((v for v in row.values() if v is not None), None) for row in raw.to_pylist()]
         text = pa.array([v.hex() if isinstance(v, bytes) else str(v) for v in shown], pa.string())
         unreadable = done.unreadable if done.unreadable is not None else np.zeros(len(mask), bool)
-        return Odd(mask, unreadable, raw, text)
+        return Verbatim(mask, unreadable, raw, text)
 
     def read(self, link: Link, where: Sequence[Sequence[Condition]], newest: str | None, limit: int | None) -> pa.Table:
         """The rows that meet the conditions, as `Session.read` says."""

@@ -14,7 +14,7 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import Condition, Refusals, Session, Settled, Written, refused_too
+from ..contract import Condition, Normalised, Refusals, Session, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .link import Link, Locked
 from .rows import Rows
@@ -42,7 +42,7 @@ class SQLiteSession(Session):
 
     def close(self) -> None:
         """Let all writes end. Raises the error of one that failed."""
-        self._write.settled()
+        self._write.drained()
         self.abandon()
 
     def abandon(self) -> None:
@@ -54,11 +54,11 @@ class SQLiteSession(Session):
     # -- describing ---------------------------------------------------------------------------------
 
     def tables(self) -> list[str]:
-        return table_names(self._write.settled())
+        return table_names(self._write.drained())
 
     def find(self, name: str) -> TableInfo | None:
         if name not in self._tables:
-            described = describe(self._write.settled(), name)
+            described = describe(self._write.drained(), name)
             self._tables[name] = Rows(described) if described is not None else None
         rows = self._tables[name]
         return None if rows is None else rows.info
@@ -71,34 +71,34 @@ class SQLiteSession(Session):
 
     # -- reading ------------------------------------------------------------------------------------
 
-    def settle(self, info: TableInfo, values: pa.Table) -> Settled:
+    def normalise(self, info: TableInfo, values: pa.Table) -> Normalised:
         refused: dict[str, np.ndarray] = {}
         for place, name in enumerate(values.column_names):
             column = info[name]
-            if column.settles:
-                values = values.set_column(place, name, self._settled(column, one_array(values[name])))
+            if column.normalises:
+                values = values.set_column(place, name, self._normalised(column, one_array(values[name])))
             mask = too_many_digits(column, one_array(values[name]))
             if mask is not None and mask.any():
                 refused[name] = mask
         return values, refused
 
-    def _settled(self, column: Column, values: pa.Array) -> pa.Array:
+    def _normalised(self, column: Column, values: pa.Array) -> pa.Array:
         """Texts that look like numbers, as the numbers that the column's affinity makes of them."""
         mask = pc.fill_null(pc.match_substring_regex(values, _NUMERIC_LOOKING), False)
         if not pc.any(mask).as_py():
             return values
         forms = ", ".join(form_sql("c", form, form) for form in PARTS)
         sql = f"SELECT {forms} FROM (SELECT CAST(?1 AS NUMERIC) AS c)"
-        link = self._reader or self._write.settled()
+        link = self._reader or self._write.drained()
         parts = typed_parts(link.query(sql, pa.table({"v": values.filter(mask)})))
         return pc.replace_with_mask(values, mask, decode_parts(column, parts).values)
 
     def rows_at_once(self, info: TableInfo, key: Sequence[str]) -> int:
-        return self.slice_rows if self._rows(info).is_indexed(self._write.settled(), tuple(key)) else self.chunk_rows
+        return self.slice_rows if self._rows(info).is_indexed(self._write.drained(), tuple(key)) else self.chunk_rows
 
     def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
         if fresh or info.triggers:
-            return self._rows(info).fetch(self._write.settled(), keys)
+            return self._rows(info).fetch(self._write.drained(), keys)
         return self._read(lambda link, rows: rows.fetch(link, keys), info)
 
     def _read(self, look: Callable[[Link, Rows], Existing], info: TableInfo) -> Existing:
@@ -110,7 +110,7 @@ class SQLiteSession(Session):
             except Locked:  # the writer's cache is full, and it has taken the file
                 self._reader.close()
                 self._reader = None
-        return look(self._write.settled(), self._rows(info))
+        return look(self._write.drained(), self._rows(info))
 
     def read(
         self,
@@ -120,16 +120,16 @@ class SQLiteSession(Session):
         limit: int | None = None,
         columns: Sequence[str] | None = None,
     ) -> pa.Table:
-        rows = self._rows(info).read(self._write.settled(), where, newest, limit)
+        rows = self._rows(info).read(self._write.drained(), where, newest, limit)
         return rows if columns is None else rows.select(list(columns))
 
     def last(self, name: str, column: str) -> int:
         return int(
-            self._write.settled().rows(f"SELECT coalesce(max({name_sql(column)}), 0) FROM {name_sql(name)}")[0][0]
+            self._write.drained().rows(f"SELECT coalesce(max({name_sql(column)}), 0) FROM {name_sql(name)}")[0][0]
         )
 
     def query(self, sql: str) -> Iterator[pa.Table]:
-        link = self._write.settled()
+        link = self._write.drained()
         # kept in a temporary table, which SQLite moves to a file, so that it is read in pages of a known place
         # in parentheses, so that it is one query and nothing behind it
         link.run(f"CREATE TEMP TABLE rmend_query AS SELECT * FROM ({sql.rstrip().rstrip(';')}\n)")
@@ -155,7 +155,7 @@ class SQLiteSession(Session):
         last: pa.Table | None = None
         while True:
             look = self._page(columns, last)
-            page = look(self._write.settled(), self._rows(info)) if fresh else self._read(look, info)
+            page = look(self._write.drained(), self._rows(info)) if fresh else self._read(look, info)
             if page.locators.num_rows:
                 yield page
             if page.locators.num_rows < self.chunk_rows:
@@ -166,15 +166,15 @@ class SQLiteSession(Session):
         return lambda link, rows: rows.page(link, columns, last, self.chunk_rows)
 
     def again(self, info: TableInfo, rows: Existing) -> Existing:
-        found = self._rows(info).again(self._write.settled(), rows.locators)
+        found = self._rows(info).again(self._write.drained(), rows.locators)
         if len(found.positions) != rows.locators.num_rows:
             raise StoreError(
                 f"{self.where}: rows of {info.name!r} vanished while they were written; check its triggers"
             )
-        return Existing(rows.positions, found.values, rows.locators, found.odd)
+        return Existing(rows.positions, found.values, rows.locators, found.verbatim)
 
     def count(self, info: TableInfo) -> int:
-        return int(self._write.settled().rows(f"SELECT count(*) FROM {name_sql(info.name)}")[0][0])
+        return int(self._write.drained().rows(f"SELECT count(*) FROM {name_sql(info.name)}")[0][0])
 
     # -- writing ------------------------------------------------------------------------------------
 
@@ -189,7 +189,7 @@ class SQLiteSession(Session):
         refused = self._insert(info, values)
         rows = np.flatnonzero(Written(Existing(np.empty(0), values, values), None, refused).landed(values.num_rows))
         if keyless:
-            found = self._rows(info).since(self._write.settled(), last, len(rows))
+            found = self._rows(info).since(self._write.drained(), last, len(rows))
         else:
             found = self.fetch(info, values.select(list(key)).take(pa.array(rows)), fresh=True)
         if not keyless and len(dropped := np.setdiff1d(np.arange(len(rows)), found.positions)):
@@ -206,14 +206,14 @@ class SQLiteSession(Session):
 
     def _watch(self, info: TableInfo) -> None:
         if info.triggers:
-            self._watching.begin(self._write.settled(), info.name, self._rows(info).finders)
+            self._watching.begin(self._write.drained(), info.name, self._rows(info).finders)
 
     def _count_beside(self, info: TableInfo, own: pa.Table) -> None:
         if info.triggers:
-            self._watching.count(self._write.settled(), own)
+            self._watching.count(self._write.drained(), own)
 
     def unrecorded(self, info: TableInfo) -> int:
-        self._write.settled()
+        self._write.drained()
         return self._watching.counted()
 
     def _last_row(self, info: TableInfo) -> int:
@@ -280,11 +280,11 @@ class SQLiteSession(Session):
             stored = self.again(info, some)
             self._count_beside(info, some.locators)
             return Written(stored, landed, refused)
-        table, odd = rows.values, dict(rows.odd)
+        table, verbatim = rows.values, dict(rows.verbatim)
         for name in names:
             table = table.set_column(table.column_names.index(name), name, values[name])
-            odd.pop(name, None)
-        return Written(Existing(rows.positions, table, rows.locators, odd), None, refused)
+            verbatim.pop(name, None)
+        return Written(Existing(rows.positions, table, rows.locators, verbatim), None, refused)
 
     def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
         sql = f"DELETE FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
@@ -302,7 +302,7 @@ class SQLiteSession(Session):
         refused: Callable[[], Refusals] = done.result
         if info.triggers:
             gone = np.delete(np.arange(len(rows.positions)), list(done.result()))
-            still = self._rows(info).again(self._write.settled(), rows.locators.take(pa.array(gone)))
+            still = self._rows(info).again(self._write.drained(), rows.locators.take(pa.array(gone)))
             refused = refused_too(done.result, gone[still.positions])
             self._count_beside(info, rows.locators)
         return Written(rows, None, refused)

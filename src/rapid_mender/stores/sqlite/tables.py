@@ -125,7 +125,7 @@ def _column(link: Link, table: str, row: Sequence[Any], is_number: bool, without
         generated=hidden in (2, 3),
         length=length,
         fold=None,
-        settles=is_text and affinity(declared) not in ("TEXT", "BLOB"),
+        normalises=is_text and affinity(declared) not in ("TEXT", "BLOB"),
         nan=False,
     )
 

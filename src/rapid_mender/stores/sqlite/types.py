@@ -121,7 +121,7 @@ def in_parts(column: Column) -> bool:
     bytes for texts among blobs.
     """
     kind = column.type
-    if column.settles or pt.is_binary(kind):
+    if column.normalises or pt.is_binary(kind):
         return True
     if pt.is_string(kind):
         return affinity(column.declared) != "TEXT"
@@ -195,7 +195,7 @@ class Decoded:
     unreadable: np.ndarray | None = None
     respelled: np.ndarray | None = None
 
-    def odd(self) -> np.ndarray | None:
+    def verbatim(self) -> np.ndarray | None:
         if self.unreadable is None or self.respelled is None:
             return self.respelled if self.unreadable is None else self.unreadable
         return self.unreadable | self.respelled
@@ -218,7 +218,7 @@ def decode(column: Column, stored: pa.Array) -> Decoded:
         values, bad = cast(stored, column)
         respelled = valid if affinity(column.declared) == "BLOB" else None
         return Decoded(values, _some(bad), respelled)
-    if column.settles and not pt.is_binary(form):
+    if column.normalises and not pt.is_binary(form):
         return Decoded(stored.cast(pa.string()))  # a real as the shortest text that reads back the same
     if pt.is_string(kind) and not pt.is_binary(form):
         return Decoded(stored.cast(pa.string()), None, valid)
