@@ -16,9 +16,10 @@ from ..stores.contract import Session
 from ..stores.urls import opened
 from .hazards import look_at_our_tables
 from .job import Job, RejectsTable
-from .layouts import shape_of
+from .layouts import Layouts, shape_of
 from .opening import batch_of, plan_of, source_of
 from .plan import Plan
+from .problems import Problems
 
 
 @dataclass
@@ -62,10 +63,11 @@ def check(job: Job, incoming: Any = None) -> Checked:
             out.note(error)
     try:
         with opened(job.store) as place, place.begin(write=False) as session:
-            plan = plan_of(session, job, source)
-            look_at_our_tables(session, plan)
-            out.problems += plan.problems
-            plan.problems.clear()
+            plan, problems = plan_of(session, job, source)
+            layouts = Layouts(plan, problems)
+            look_at_our_tables(session, plan, problems)
+            out.problems += problems.found
+            problems.found.clear()
             names: list[str] = []
             if source is not None:
                 schema = schema_of(source)
@@ -75,20 +77,20 @@ def check(job: Job, incoming: Any = None) -> Checked:
                 if schema is not None:
                     names = [name for name in schema.names if name != REJECT_TEXT]
                     try:
-                        plan.layouts.check_batch(names, shape_of(schema))
+                        layouts.check_batch(names, shape_of(schema))
                     except JobError as error:
                         out.problems += [one for one in error.problems if one not in out.problems]
             if plan.key and not out.problems:
-                _check_key(session, plan, out)
-            out.warnings += plan.warnings
+                _check_key(session, plan, problems)
+            out.warnings += problems.warnings
             if not out.problems:
-                out.sentences = sentences(plan, source, names)
+                out.sentences = sentences(plan, layouts, source, names)
     except Error as error:
         out.note(error)
     return out
 
 
-def _check_key(session: Session, plan: Plan, out: Checked) -> None:
+def _check_key(session: Session, plan: Plan, problems: Problems) -> None:
     """Count the rows whose keys repeat, or are null, unless the database sees to it that none do."""
     info, key = plan.info, set(plan.key)
     if any(set(columns) <= key for columns in (info.primary_key, *info.unique) if columns) and not any(
@@ -103,12 +105,12 @@ def _check_key(session: Session, plan: Plan, out: Checked) -> None:
     repeats = len(finder.repeated())
     words = ", ".join(plan.key)
     if repeats:
-        plan.warn(f"{repeats:,} values of the key {words} are in several rows; their records will be rejected")
+        problems.warn(f"{repeats:,} values of the key {words} are in several rows; their records will be rejected")
     if empty:
-        plan.warn(f"{empty:,} rows have no value in {words}; no record will meet them")
+        problems.warn(f"{empty:,} rows have no value in {words}; no record will meet them")
 
 
-def sentences(plan: Plan, source: Source | None, names: list[str]) -> list[str]:
+def sentences(plan: Plan, layouts: Layouts, source: Source | None, names: list[str]) -> list[str]:
     """What a merge by this plan does."""
     job, info = plan.job, plan.info
     out = [f"Merges {source.name if source else 'a batch'} into {info.name}, by {', '.join(plan.key)}."]
@@ -117,7 +119,7 @@ def sentences(plan: Plan, source: Source | None, names: list[str]) -> list[str]:
     if job.derive:
         out.append("Derives " + ", ".join(f"{name} = {value}" for name, value in job.derive.items()) + ".")
     if names:
-        taken = plan.layouts.columns_of(names)
+        taken = layouts.columns_of(names)
         left = [c for c in info.names if c not in taken and c not in job.derive]
         if left:
             out.append(f"Leaves {', '.join(left)} alone on updates, and to the database on inserts.")
@@ -133,7 +135,7 @@ def sentences(plan: Plan, source: Source | None, names: list[str]) -> list[str]:
         out.append(f"Takes the newest by {plan.order}, and skips records older than the existing row.")
     if job.null_key == "generate":
         out.append("Inserts records without a key; the database makes it.")
-    for name, options in plan.columns.items():
+    for name, options in plan.options.items():
         said = options.likeness.names()
         said += [] if options.compare else ["is no reason to write"]
         said += (

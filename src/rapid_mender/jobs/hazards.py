@@ -7,31 +7,32 @@ from ..core.schema import TableInfo
 from ..stores.contract import Need, Session
 from .job import RejectsTable
 from .plan import Plan
+from .problems import Problems
 
 
-def look_for_hazards(plan: Plan) -> None:
-    """Note as problems of the plan what makes its table unfit for its job, and as warnings what may."""
+def look_for_hazards(plan: Plan, problems: Problems) -> None:
+    """Note as problems what makes its table unfit for its job, and as warnings what may."""
     info, job = plan.info, plan.job
     for table in (info, plan.archive):
-        _needs_undo(plan, table)
+        _needs_undo(plan, problems, table)
     if job.history and "delete" in job.allow and job.delete != "mark" and _may_delete(plan):
         for one in info.reach:
             if one.deletes:
-                plan.wrong(
+                problems.wrong(
                     f"constraint {one.said} deletes or changes other rows of {info.name!r} along with a deleted one, "
                     'and the history would not have them; let it restrict, set delete = "mark", or history = false'
                 )
-    _look_at_rights(plan)
+    _look_at_rights(plan, problems)
 
 
-def look_at_our_tables(session: Session, plan: Plan) -> None:
+def look_at_our_tables(session: Session, plan: Plan, problems: Problems) -> None:
     """Note what is wrong with the tables that a merge adds to; it finds that itself when it comes to write to them."""
     info = plan.info
     if grants := missing_grants(session, plan):
-        plan.warn(f"this user lacks rights, and a merge that needs them will stop: {'; '.join(grants)}")
-    _needs_undo(plan, session.find_own(BATCHES_TABLE, owner=info.owner))
+        problems.warn(f"this user lacks rights, and a merge that needs them will stop: {'; '.join(grants)}")
+    _needs_undo(plan, problems, session.find_own(BATCHES_TABLE, owner=info.owner))
     for name, sequence in session.behind(info):
-        plan.warn(
+        problems.warn(
             f"{name}: where records bring values of their own, {sequence} stays behind, as this user may not set it, "
             f"and a row that takes its value from there may be refused: GRANT UPDATE ON SEQUENCE {sequence}"
         )
@@ -39,21 +40,21 @@ def look_at_our_tables(session: Session, plan: Plan) -> None:
         return
     shape = history_info(info, session.fits)
     history = session.find_own(shape.name, info)
-    _needs_undo(plan, history)
+    _needs_undo(plan, problems, history)
     if history is None and (why := session.cannot_make(shape)):
-        plan.wrong(f"the history of {info.name!r} cannot be made: {why}; set history = false")
+        problems.wrong(f"the history of {info.name!r} cannot be made: {why}; set history = false")
     if info.triggers:
-        plan.warn(
+        problems.warn(
             f"{info.name} has triggers: what they do to the rows that are written is in the history; other rows of the "
             "table that they change are counted (unrecorded in rmend_batches), and not in the history"
         )
     if why := session.tight(shape):
-        plan.warn(f"the history of {info.name!r} might not take every change, and a merge would stop: {why}")
+        problems.warn(f"the history of {info.name!r} might not take every change, and a merge would stop: {why}")
 
 
-def _needs_undo(plan: Plan, table: TableInfo | None) -> None:
+def _needs_undo(plan: Plan, problems: Problems, table: TableInfo | None) -> None:
     if table is not None and not table.undoes and not plan.job.without_undo:
-        plan.wrong(
+        problems.wrong(
             f"table {table.name!r} has an engine that cannot undo: what a stopped run wrote would stay; give it one "
             "that can (ENGINE = InnoDB), or set without_undo = true to accept that"
         )
@@ -82,7 +83,7 @@ def missing_grants(session: Session, plan: Plan) -> list[str]:
 _WRITES = frozenset({"select", "insert"})
 
 
-def _look_at_rights(plan: Plan) -> None:
+def _look_at_rights(plan: Plan, problems: Problems) -> None:
     if plan.info.rights is not None and "select" not in plan.info.rights:
         name = plan.info.name
-        plan.wrong(f"this user may not read every column of {name!r}: GRANT SELECT ON {name} TO the user")
+        problems.wrong(f"this user may not read every column of {name!r}: GRANT SELECT ON {name} TO the user")

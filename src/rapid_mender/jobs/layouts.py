@@ -6,22 +6,22 @@ import json
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
-from typing import TYPE_CHECKING, Any
+from typing import Any
 
 import pyarrow as pa
 
 from ..core.cast import plain
 from ..core.decisions import NAMES
-from ..core.expressions import Cells, Expression, ExpressionError, Scope
+from ..core.expressions import Expression, ExpressionError, Scope, always
 from ..core.expressions.scope import Name
 from ..core.names import in_quotes
 from ..core.records import REJECT_TEXT, check_batch_has, map_columns
 from ..core.rules import BoundRule, Template
 from ..errors import JobError
 from .job import Rule
-
-if TYPE_CHECKING:
-    from .plan import Plan
+from .plan import Plan
+from .problems import Problems
+from .resolving import Resolver
 
 Shape = tuple[tuple[str, pa.DataType], ...]
 """The names and types of the columns with which records come."""
@@ -60,8 +60,9 @@ class Layout:
 class Layouts:
     """The layouts of a plan, each made when records of its shape first come."""
 
-    def __init__(self, plan: Plan) -> None:
-        self._plan = plan
+    def __init__(self, plan: Plan, problems: Problems) -> None:
+        self._plan, self._problems = plan, problems
+        self._resolver = Resolver(plan.info, problems)
         self._made: dict[Shape, Layout] = {}
         self._read = _incoming_names(plan)
 
@@ -85,15 +86,15 @@ class Layouts:
             lacking = {name: pa.null() for name in self._read if info.named(name) is None and name.lower() not in known}
             unknown = Layout(layout.mapping, layout.seen, dict.fromkeys(layout.extras, pa.null()) | lacking)
             self._compile(unknown)  # the names, and all that does not hang on how the values are written
-            plan.raise_problems()
+            self._problems.raise_all()
             layout.extras |= lacking
         self._compile(layout)
-        if plan.ragged and plan.problems:
-            layout.misfit = "; ".join(problem.partition("\n")[0] for problem in plan.problems)
-            plan.problems.clear()
+        if plan.ragged and self._problems.found:
+            layout.misfit = "; ".join(problem.partition("\n")[0] for problem in self._problems.found)
+            self._problems.found.clear()
             layout.derived, layout.rules = unknown.derived, unknown.rules
         self._look_at_rules(layout)
-        plan.raise_problems()
+        self._problems.raise_all()
         self._leave_what_did_not_come(layout, {name for name, _ in shape})
         return layout
 
@@ -111,23 +112,22 @@ class Layouts:
             hint = ""
             if len(names) == 1 and (mark := next((one for one in ";\t|," if one in names[0]), None)):
                 hint = f"; or, if it is several columns, set the delimiter: delimiter = {json.dumps(mark)}"
-            plan.wrong(f"{error}{hint}")
+            self._problems.wrong(f"{error}{hint}")
             return None
         # in the table's order: that of the records, and so of reasons and changes, may be a neighbour's
         return dict(sorted(found.items(), key=lambda pair: info.names.index(pair[1])))
 
     def columns_of(self, names: Sequence[str]) -> list[str]:
         """The columns to which incoming names go; none if they do not fit."""
-        problems = list(self._plan.problems)
-        found = self._mapped(names)
-        self._plan.problems[:] = problems
+        with self._problems.aside():
+            found = self._mapped(names)
         return list((found or {}).values())
 
     # -- expressions ------------------------------------------------------------------------------------
 
     def _compile(self, layout: Layout) -> None:
         """Check every expression of the job against what records of the layout have."""
-        plan, job, info = self._plan, self._plan.job, self._plan.info
+        job, info = self._plan.job, self._plan.info
         columns = {column.name: column.type for column in info.columns}
         incoming = columns | layout.extras
         layout.types = {("incoming", name): kind for name, kind in incoming.items()}
@@ -135,16 +135,16 @@ class Layouts:
         scope = Scope({"incoming": incoming}, what=what)
         found: dict[str, Expression] = {}
         for given, value in job.derive.items():
-            target = plan.one("[derive]", given)
+            target = self._resolver.column("[derive]", given)
             if target is None:
                 continue
             if info[target].generated:
-                plan.wrong(f"[derive] {target}: the database computes it itself")
+                self._problems.wrong(f"[derive] {target}: the database computes it itself")
                 continue
             if isinstance(value, str):
-                done = plan.expression(f"[derive] {target}", value, scope, None)
+                done = self._resolver.expression(f"[derive] {target}", value, scope, None)
             else:
-                constant = plan.constant(f"[derive] {target}", info[target], value)
+                constant = self._resolver.constant(f"[derive] {target}", info[target], value)
                 done = None if constant is None else always(value, constant)
             if done is not None:
                 found[target] = done
@@ -163,7 +163,7 @@ class Layouts:
                 if not any(other in waiting and other != name for _, other in expression.uses)
             ]  # fmt: skip
             if not ready:
-                self._plan.wrong(f"[derive] {in_quotes(waiting)}: these read each other; derive one from what came")
+                self._problems.wrong(f"[derive] {in_quotes(waiting)}: these read each other; derive one from what came")
                 return ordered | waiting
             ordered |= {name: waiting.pop(name) for name in ready}
         return ordered
@@ -171,13 +171,13 @@ class Layouts:
     def _rule(self, number: int, rule: Rule, scope: Scope) -> BoundRule | None:
         when: Any = rule.when
         if isinstance(rule.when, str):
-            when = self._plan.expression(f"rule {number}, when", rule.when, scope)
+            when = self._resolver.expression(f"rule {number}, when", rule.when, scope)
         shown = rule.when if isinstance(rule.when, str) else getattr(rule.when, "__name__", "a function")
         default = f"rule {number}: {shown}".replace("{", "{{").replace("}", "}}")
         try:
             because = Template(rule.because if rule.because is not None else default, scope)
         except ExpressionError as error:
-            self._plan.wrong(f"rule {number}, because: {error}")
+            self._problems.wrong(f"rule {number}, because: {error}")
             return None
         return None if when is None else BoundRule(number, NAMES.index(rule.decide), when, because)
 
@@ -193,9 +193,9 @@ class Layouts:
 
         for number, tree in trees:
             if never_true(tree):
-                self._plan.warn(f"rule {number} can never be true")
+                self._problems.warn(f"rule {number} can never be true")
         for number, earlier in unreachable(trees):
-            self._plan.warn(f"rule {number} can never decide: whenever it is true, rule {earlier} is")
+            self._problems.warn(f"rule {number} can never decide: whenever it is true, rule {earlier} is")
 
     def _leave_what_did_not_come(self, layout: Layout, names: set[str]) -> None:
         """Derive nothing from what was not sent, and take no sent column in whose place another value is derived."""
@@ -223,10 +223,9 @@ class Layouts:
         self.of(shape)
         elsewhere = [name for name in (*self._read, *names) if info.named(name) is None]
         every = Layout({}, extras=dict.fromkeys(elsewhere, pa.null()))
-        problems = list(plan.problems)
-        self._compile(every)
-        plan.problems[:] = problems
-        tell = plan.warn if plan.ragged else plan.wrong  # what records may lack, all of them may
+        with self._problems.aside():
+            self._compile(every)
+        tell = self._problems.warn if plan.ragged else self._problems.wrong  # what records may lack, all of them may
         needed = [name for name in plan.key if not (job.null_key == "generate" and info[name].has_default)]
         try:
             given = [*names, *(name for name in every.derived if name not in names)]
@@ -242,22 +241,24 @@ class Layouts:
                     tell(f"{place}: the batch does not send {name!r}; it has {in_quotes(names) or 'no columns'}")
         if plan.order is not None and plan.order not in sent:
             tell(f"order: the batch does not send {plan.order!r}; it has {in_quotes(names) or 'no columns'}")
-        for name, options in plan.columns.items():
+        for name, options in plan.options.items():
             if options.previous is not None and options.previous in sent:
-                plan.wrong(f"[columns.{name}] previous: the batch sends {options.previous!r} itself; list it in ignore")
+                self._problems.wrong(
+                    f"[columns.{name}] previous: the batch sends {options.previous!r} itself; list it in ignore"
+                )
         self._look_at_updates(sent)
         if (lacking := plan.lacking(sent)) and "insert" in job.allow:
             words = ", ".join(lacking)
-            plan.warn(f"new records will be rejected: an insert needs {words}, which the batch does not send")
-        plan.raise_problems()
+            self._problems.warn(f"new records will be rejected: an insert needs {words}, which the batch does not send")
+        self._problems.raise_all()
 
     def _look_at_updates(self, sent: Iterable[str]) -> None:
         """Foreign keys by which an update of what is sent would change other rows, which the history would not have."""
         plan = self._plan
-        written = {*plan.updatable(sent), *plan.mark, *plan.previous().values()}
+        written = {*plan.updatable(sent), *plan.mark, *plan.previous.values()}
         for one in plan.info.reach if plan.job.history and "update" in plan.job.allow else ():
             if hit := sorted(written & set(one.columns)):
-                plan.wrong(
+                self._problems.wrong(
                     f"constraint {one.said} changes other rows of {plan.info.name!r} when {', '.join(hit)} changes, "
                     'and the history would not have them; let it restrict, set write = "insert" in '
                     f"[columns.{hit[0]}], or history = false"
@@ -284,10 +285,6 @@ def _incoming_names(plan: Plan) -> set[str]:
             continue  # said where it is compiled
         found |= {one.name for one in tree.find_all(exp.Column) if one.table.lower() == "incoming"}
     return found
-
-
-def always(value: Any, constant: pa.Scalar) -> Expression:
-    return Expression(repr(value), constant.type, (), None, lambda env: Cells(constant))
 
 
 def shape_of(schema: pa.Schema) -> Shape:

@@ -12,10 +12,12 @@ from ..incoming import Options, Source, open_incoming
 from ..incoming.rejected import check_rejects_path, is_ragged, schema_of
 from ..stores.contract import Session, Store
 from ..stores.urls import opened
+from .binding import bind
 from .hazards import look_for_hazards
 from .job import Job
-from .layouts import shape_of
+from .layouts import Layouts, shape_of
 from .plan import Plan
+from .problems import Problems
 
 
 @dataclass(frozen=True)
@@ -26,6 +28,9 @@ class Opened:
     store: Store
     source: Source
     plan: Plan
+    layouts: Layouts
+    problems: Problems
+    """What may surprise; by now nothing is wrong."""
 
 
 @contextmanager
@@ -41,11 +46,12 @@ def opened_job(job: Job, incoming: Any, writes: bool = False) -> Iterator[Opened
     source = source_of(job, incoming)
     with opened(job.store) as store:
         with store.begin(write=False) as session:
-            plan = plan_of(session, job, source)
+            plan, problems = plan_of(session, job, source)
+        layouts = Layouts(plan, problems)
         if (schema := schema_of(source)) is not None:  # then all that is wrong can be told together
-            plan.layouts.check_batch(schema.names, shape_of(schema))
-        plan.raise_problems()
-        yield Opened(job, store, source, plan)
+            layouts.check_batch(schema.names, shape_of(schema))
+        problems.raise_all()
+        yield Opened(job, store, source, plan, layouts, problems)
 
 
 def batch_of(job: Job, incoming: Any) -> Any:
@@ -58,9 +64,9 @@ def source_of(job: Job, incoming: Any) -> Source:
     return open_incoming(batch_of(job, incoming), job.incoming.options if job.incoming is not None else Options())
 
 
-def plan_of(session: Session, job: Job, source: Source | None) -> Plan:
-    """A job bound to its table; what is wrong is among the plan's problems."""
-    plan = Plan(job, session.describe(job.table), ragged=source is None or is_ragged(source))
-    plan.bind_archive(session)
-    look_for_hazards(plan)
-    return plan
+def plan_of(session: Session, job: Job, source: Source | None) -> tuple[Plan, Problems]:
+    """A job bound to its table, and what is wrong with it."""
+    problems = Problems()
+    plan = bind(session, job, source is None or is_ragged(source), problems)
+    look_for_hazards(plan, problems)
+    return plan, problems

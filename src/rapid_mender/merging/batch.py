@@ -19,7 +19,7 @@ from ..core.masks import mask_of
 from ..core.records import REJECT_TEXT, Records, check_required, derive, misfit, read_columns
 from ..incoming import Chunk, Source, Spool
 from ..incoming.rejected import restored
-from ..jobs.layouts import Layout, Shape, shape_of
+from ..jobs.layouts import Layout, Layouts, Shape, shape_of
 from ..jobs.plan import Plan
 from ..stores.contract import Session, kept
 
@@ -52,8 +52,8 @@ class Repeats:
 class Batch:
     """The records of a source, in the terms of a plan."""
 
-    def __init__(self, plan: Plan, source: Source, now: datetime, progress: Progress) -> None:
-        self.plan, self.source, self.now, self.progress = plan, source, now, progress
+    def __init__(self, plan: Plan, layouts: Layouts, source: Source, now: datetime, progress: Progress) -> None:
+        self.plan, self.layouts, self.source, self.now, self.progress = plan, layouts, source, now, progress
         self.repeats = Repeats()
         self.keyless = 0
         """How many records have no key that can be read."""
@@ -74,7 +74,7 @@ class Batch:
     # -- a chunk in the table's terms -------------------------------------------------------------------
 
     def layout(self, chunk: Chunk) -> Layout:
-        return self.plan.layouts.of(shape_of(chunk.raw.schema))
+        return self.layouts.of(shape_of(chunk.raw.schema))
 
     def read(self, chunk: Chunk, only: Sequence[str] | None = None) -> Records:
         """A chunk in the table's terms; `only` some columns. A key column that it lacks is null."""
@@ -135,7 +135,7 @@ class Batch:
                 why = None if own else "a text that this store has letters and room for"
             records.add_fault(mask, misfit(values, plan.info[name], why))
         sent = records.values.column_names
-        check_required(records, plan.info, [n for n in sent if n not in plan.key and plan.strict_nulls(n)])
+        check_required(records, plan.info, [n for n in sent if n not in plan.key and plan.columns[n].strict_null])
         null = null_keys(records.values.select(self._must_come())) & records.faults.is_null().to_numpy(
             zero_copy_only=False
         )
@@ -176,7 +176,7 @@ class Batch:
             self._spool.put(chunk.raw.append_column(_ROW, pa.array(chunk.rows)), free=self.source.in_memory)
             self.progress("reading", self.source.done, self.source.size)
         if self._names and self.source.schema is None:
-            self.plan.layouts.check_batch(list(self._names), self._shape)
+            self.layouts.check_batch(list(self._names), self._shape)
         self.keyless += len(self.source.broken)
         repeated = finder.repeated()
         if not len(repeated):

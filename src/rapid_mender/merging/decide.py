@@ -79,9 +79,9 @@ def decide_slice(
             setting[name], changed[name] = value, mask
     compared = np.zeros(len(existing.positions), bool)
     for name in sent:
-        if plan.compares(name):
+        if plan.columns[name].options.compare:
             compared |= changed[name]
-    for name, other in plan.previous().items():
+    for name, other in plan.previous.items():
         if name in changed:
             old = one_array(existing.values[name])
             changed[other] = changed[name] & differs(one_array(existing.values[other]), old)
@@ -134,7 +134,12 @@ def _refuse_null_inserts(plan: Plan, values: pa.Table, decisions: Decisions) -> 
     """A null for a required column that an update would have passed over, on a record that is to be inserted."""
     for name in values.column_names:
         column = plan.info[name]
-        passes = name in plan.key or plan.strict_nulls(name) or plan.writes(name) == "never" or name in plan.defaults()
+        passes = (
+            name in plan.key
+            or plan.columns[name].strict_null
+            or plan.columns[name].writes == "never"
+            or name in plan.defaults
+        )
         if column.nullable or passes:
             continue
         if values[name].null_count:

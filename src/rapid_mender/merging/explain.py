@@ -99,7 +99,7 @@ def explain(job: Job, incoming: Any = None, *, key: Mapping[str, Any]) -> Explan
 def _explain(door: Opened, key: Mapping[str, Any]) -> Explanation:
     job, plan = door.job, door.plan
     target = _target(plan, key)
-    batch = Batch(plan, door.source, datetime.now(UTC), lambda what, done, total: None)
+    batch = Batch(plan, door.layouts, door.source, datetime.now(UTC), lambda what, done, total: None)
     try:
         with door.store.begin(write=False, guests=door.source.only_once) as session:
             batch.read_all(session, remember=False)
@@ -188,18 +188,22 @@ def _compare(plan: Plan, decided: DecidedSlice, place: int) -> list[Compared]:
 
 
 def _verdict(plan: Plan, decided: DecidedSlice, name: str, row: int, place: int, sent: bool, changed: bool) -> str:
-    takes = [source for source, other in plan.previous().items() if other == name]
+    takes = [source for source, other in plan.previous.items() if other == name]
     if takes:
         return f"takes the old value of {takes[0]}" if changed else f"previous of {takes[0]}, which did not change"
     if not sent:
         return "not sent, left alone"
     if name in plan.key and plan.info[name].fold is None:
         return "key"
-    if plan.writes(name) != "always":
-        by = "update_only" if plan.update_only and name not in plan.update_only else f'write = "{plan.writes(name)}"'
+    if plan.columns[name].writes != "always":
+        by = (
+            "update_only"
+            if plan.update_only and name not in plan.update_only
+            else f'write = "{plan.columns[name].writes}"'
+        )
         return f"left alone: {by}"
     if changed:
-        if not plan.compares(name):
+        if not plan.columns[name].options.compare:
             return "differs, and is no reason to write: compare = false"
         return "changed" if NAMES[decided.decisions.codes[place]] == "update" else "differs"
     old = one_array(decided.existing.values[name]).slice(row, 1)

@@ -92,7 +92,7 @@ class Groups:
         codes, found = decided.decisions.codes, decided.found
         inserted = np.flatnonzero(codes == INSERT)
         if len(inserted):
-            names = [n for n in decided.values.column_names if self.plan.writes(n) != "never"]
+            names = [n for n in decided.values.column_names if self.plan.columns[n].writes != "never"]
             _add(into.gained, self.of_records(decided.values.select(names).take(pa.array(inserted))), 1)
         updated = found[(codes == UPDATE) & (found >= 0)]
         if len(updated):

@@ -41,7 +41,7 @@ def marking(plan: Plan, rows: Existing, now: datetime) -> Marking:
     """What a mark sets in rows."""
     setting = _values(plan, "mark", plan.mark, rows, now)
     changed = {name: _differs(rows, name, value) for name, value in setting.items()}
-    for name, other in plan.previous().items():
+    for name, other in plan.previous.items():
         if name in changed and other not in changed:
             old = setting[other] = one_array(rows.values[name])
             changed[other] = changed[name] & differs(one_array(rows.values[other]), old)

@@ -82,6 +82,7 @@ class Run:
     def __init__(self, door: Opened, write: bool, began: float, progress: Progress | None, by: str | None) -> None:
         """`began`: when the call did, by `time.perf_counter`."""
         self.job, self.store, self.source, self.plan = door.job, door.store, door.source, door.plan
+        self.problems = door.problems
         self.write, self.started = write, began
         self.guest = progress is not None
         self.progress: Progress = progress or (lambda what, done, total: None)
@@ -97,7 +98,7 @@ class Run:
         self.shape = decisions_schema(info, [*key, *self.plan.made])
         self.limits = Limits(self.plan, write)
         self.groups = Groups(self.plan, by, self.now) if by is not None else None
-        self.batch = Batch(self.plan, self.source, self.now, self.progress)
+        self.batch = Batch(self.plan, door.layouts, self.source, self.now, self.progress)
         self.way = ChunkWay(self.plan, self.batch, self.groups, self.now, self.progress)
 
     def go(self) -> Result:
@@ -149,7 +150,7 @@ class Run:
             records=tally.records,
             missing=tally.missing,
             rules=dict(sorted(tally.fired.decided.items())),
-            warnings=list(dict.fromkeys([*self.plan.warnings, *tally.warnings])),
+            warnings=list(dict.fromkeys([*self.problems.warnings, *tally.warnings])),
             by=groups.by if groups is not None else None,
             groups=groups.table(tally.groups) if groups is not None else None,
             changed=dict(tally.changed),

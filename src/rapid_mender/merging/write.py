@@ -96,10 +96,10 @@ class Writer:
 
     def _insert(self, decided: DecidedSlice, inserted: np.ndarray) -> list[Pending]:
         plan = self.plan
-        names = [name for name in decided.values.column_names if plan.writes(name) != "never"]
+        names = [name for name in decided.values.column_names if plan.columns[name].writes != "never"]
         values = decided.values.select(names).take(pa.array(inserted))
         kinds = np.zeros(len(inserted), np.int64)  # which columns the database is to fill
-        fills = [*plan.key, *(name for name in plan.defaults() if name in names)]
+        fills = [*plan.key, *(name for name in plan.defaults if name in names)]
         for bit, name in enumerate(fills):
             if values[name].null_count:
                 kinds |= one_array(values[name]).is_null().to_numpy(zero_copy_only=False).astype(np.int64) << bit

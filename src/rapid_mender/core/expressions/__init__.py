@@ -1,8 +1,8 @@
 """SQL expressions over Arrow columns: parsed, checked against columns and types, evaluated with three-valued logic."""
 
-from .scope import Cells, Env, Expression, ExpressionError, Scope
+from .scope import Cells, Env, Expression, ExpressionError, Scope, always
 
-__all__ = ["Cells", "Env", "Expression", "ExpressionError", "Scope", "compile_expression"]
+__all__ = ["Cells", "Env", "Expression", "ExpressionError", "Scope", "always", "compile_expression"]
 
 
 def compile_expression(text: str, scope: Scope, want: str | None = None) -> Expression:
