@@ -2,20 +2,23 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: demo test check bench clean
+.PHONY: help demo test check bench clean
 
-demo: .venv/demo
+help: ## list these targets
+	@grep -E '^[a-z]+:.*## ' Makefile | sed -E 's/^([a-z]+):[^#]*## /\1\t/' | expand -t 10
+
+demo: .venv/demo ## the whole story on a made-up town's tree register, on SQLite
 	$(BIN)/rmend demo
 
-test: .venv/dev
+test: .venv/dev ## every test, in parallel, on real database servers too
 	$(BIN)/python -m pytest -n auto
 
-check: .venv/dev
+check: .venv/dev ## ruff and mypy
 	$(BIN)/ruff check
 	$(BIN)/ruff format --check
 	$(BIN)/mypy
 
-bench: .venv/bench
+bench: .venv/bench ## the benchmarks at full size, kept in docs/benchmarks.md (some ten minutes)
 	$(BIN)/python -m benchmarks --keep --rest 10
 
 .venv/base:
@@ -35,5 +38,5 @@ bench: .venv/bench
 	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[bench]'
 	touch $@
 
-clean:
+clean: ## remove what the others made
 	rm -rf .venv harrowmere .pytest_cache .mypy_cache .ruff_cache .hypothesis
