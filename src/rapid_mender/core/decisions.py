@@ -9,8 +9,8 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from .compare import Patterns
-from .keys import CLASHES, OLDER, SAME, STANDS, YIELDS
 from .records import Records
+from .repeats import CLASHES, OLDER, SAME, STANDS, YIELDS
 
 INSERT, UPDATE, DELETE, SKIP, REJECT = range(5)
 NAMES = ("insert", "update", "delete", "skip", "reject")

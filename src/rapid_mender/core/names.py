@@ -29,3 +29,8 @@ def fitted(name: str, fits: Callable[[str], bool], ending: str = "") -> str:
     while cut and not fits(cut + mark):
         cut = cut[:-1]
     return cut + mark
+
+
+def near_hint(name: str, names: Iterable[str]) -> str:
+    close = closest(name, names)
+    return f" (did you mean {close!r}?)" if close else ""

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from datetime import datetime
 
@@ -15,7 +15,7 @@ from ..errors import JobError
 from .cast import as_text, cast, plain, wanted
 from .expressions import Env, Expression
 from .expressions.scope import Name
-from .names import closest, in_quotes
+from .names import in_quotes, near_hint
 from .schema import Column, TableInfo
 
 REJECT_TEXT = "\x00text"
@@ -54,7 +54,7 @@ def known_column(info: TableInfo, name: str) -> Column:
     """The column of this name. Raises JobError, with the nearest name, if there is none."""
     column = info.named(name)
     if column is None:
-        mend = _near(name, info.names) or f"; its columns are {in_quotes(info.names)}"
+        mend = near_hint(name, info.names) or f"; its columns are {in_quotes(info.names)}"
         raise JobError(f"table {info.name!r} has no column {name!r}{mend}")
     return column
 
@@ -66,79 +66,6 @@ def value_of(column: Column, value: object) -> pa.Scalar:
     if bad is not None and bad.any():
         raise JobError(misfit(values, column)[0].as_py())
     return plain(done)[0]
-
-
-def map_columns(
-    info: TableInfo,
-    incoming: Sequence[str],
-    rename: Mapping[str, str],
-    ignore: Iterable[str],
-) -> dict[str, str]:
-    """Which incoming column goes to which column of the table: incoming name -> column.
-
-    A name that the job does not rename goes to the column of the same name, upper or lower case.
-    Raises JobError, naming every name that fits nowhere.
-    """
-    twice = sorted({name for name in incoming if list(incoming).count(name) > 1})
-    if twice:
-        raise JobError(f"the batch has more than one column named {in_quotes(twice)}; give them different names")
-    lower: dict[str, list[str]] = {}
-    for column in info.names:
-        lower.setdefault(column.lower(), []).append(column)
-    mapping: dict[str, str] = {}
-    for name in incoming:
-        if name in rename:
-            if rename[name] not in info:
-                raise JobError(
-                    f"[rename] {name} = {rename[name]!r}: table {info.name!r} has no such column"
-                    f"{_near(rename[name], info.names)}"
-                )
-            mapping[name] = rename[name]
-        elif name in ignore:
-            continue
-        elif name in info:
-            mapping[name] = name
-        elif name == REJECT_TEXT:
-            continue
-        elif len(alike := lower.get(name.lower(), [])) == 1:
-            mapping[name] = alike[0]
-        else:
-            raise JobError(
-                f"incoming column {name!r} fits no column of {info.name!r}{_near(name, info.names)}; "
-                "name its column in [rename], or list it in ignore"
-            )
-    for column in set(mapping.values()):
-        sources = [name for name, target in mapping.items() if target == column]
-        if len(sources) > 1:
-            raise JobError(
-                f"the incoming columns {in_quotes(sources)} all go to column {column!r}; rename one of them, "
-                "or list it in ignore"
-            )
-    computed = [name for name, column in mapping.items() if info[column].generated]
-    if computed:
-        raise JobError(f"the database computes {in_quotes(computed)} itself; list it in ignore")
-    return mapping
-
-
-def check_batch_has(
-    incoming: Sequence[str], given: Sequence[str], rename: Mapping[str, str], key: Sequence[str], info: TableInfo
-) -> None:
-    """Raise JobError unless the batch, taken as a whole, has all columns that the job renames, and the key.
-
-    `given` are its columns and the derived ones.
-    """
-    absent = [name for name in rename if name not in incoming]
-    if absent:
-        raise JobError(
-            f"[rename] {in_quotes(absent)}: the batch has no such column; it has {in_quotes(incoming) or 'no columns'}"
-        )
-    mapped = {rename.get(name, name).lower() for name in given}
-    absent = [name for name in key if name.lower() not in mapped]
-    if absent:
-        raise JobError(
-            f"key: the batch has no column for {in_quotes(absent)}; it has {in_quotes(incoming) or 'no columns'}; "
-            "rename one of these in [rename], or choose another key"
-        )
 
 
 def read_columns(raw: pa.Table, rows: np.ndarray, mapping: Mapping[str, str], info: TableInfo) -> Records:
@@ -205,8 +132,3 @@ def check_required(records: Records, info: TableInfo, columns: Iterable[str]) ->
                 empty.to_numpy(zero_copy_only=False),
                 f"{name} is required (NOT NULL) and came without a value",
             )
-
-
-def _near(name: str, names: Iterable[str]) -> str:
-    close = closest(name, names)
-    return f" (did you mean {close!r}?)" if close else ""

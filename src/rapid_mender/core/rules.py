@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Callable
 from dataclasses import dataclass, field
-from functools import cached_property
 from typing import Any
 
 import numpy as np
@@ -12,56 +11,13 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..errors import JobError
-from .cast import as_text
 from .decisions import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
-from .expressions import Cells, Env, Expression, ExpressionError, Scope, compile_expression
-from .expressions.scope import Name
-from .keys import one_array
+from .expressions import Cells, Env, Expression
+from .expressions.template import Template
 from .masks import mask_of
+from .rule_inputs import RuleInputs, _Some
 
 Function = Callable[[pa.Table, pa.Table], Any]
-
-
-class Template:
-    """The text of `because`, with expressions between braces; {{ is a brace."""
-
-    def __init__(self, text: str, scope: Scope) -> None:
-        self.parts: list[str | Expression] = []
-        at = 0
-        while at < len(text):
-            here = min((place for place in (text.find("{", at), text.find("}", at)) if place >= 0), default=len(text))
-            if here > at:
-                self.parts.append(text[at:here])
-            if here == len(text):
-                break
-            if text[here : here + 2] in ("{{", "}}"):
-                self.parts.append(text[here])
-                at = here + 2
-                continue
-            end = text.find("}", here)
-            if text[here] == "}" or end < 0:
-                raise ExpressionError(text, "a brace stands alone; write {{ or }} for a brace itself", here, here)
-            try:
-                self.parts.append(compile_expression(text[here + 1 : end], scope))
-            except ExpressionError as error:
-                raise ExpressionError(text, error.what, here + 1 + error.start, here + 1 + error.end) from None
-            at = end + 1
-
-    def texts(self, env: Env) -> pa.Array | str:
-        """One text for all rows, or one for each."""
-        if all(isinstance(part, str) for part in self.parts):
-            return "".join(str(part) for part in self.parts)
-        pieces = []
-        for part in self.parts:
-            if isinstance(part, str):
-                pieces.append(part)
-            else:
-                pieces.append(pc.fill_null(as_text(env.array(part.evaluate(env).values))[0].cast(pa.string()), "null"))
-        return pc.binary_join_element_wise(*pieces, "")
-
-    @property
-    def uses(self) -> tuple[Name, ...]:
-        return tuple(name for part in self.parts if isinstance(part, Expression) for name in part.uses)
 
 
 @dataclass(frozen=True)
@@ -81,79 +37,6 @@ class BoundRule:
     def of_stale(self) -> bool:
         """Whether the condition itself speaks of records that are older than their row."""
         return isinstance(self.when, Expression) and ("", "stale") in self.when.uses
-
-
-@dataclass
-class RuleInputs(Mapping[Name, pa.Array]):
-    """The names of a rule over looked-up records: each column is made when it is first asked for."""
-
-    incoming: pa.Table
-    raw: Mapping[str, pa.Array]
-    existing: pa.Table
-    found: np.ndarray
-    """For each record the place of the row that it meets, or -1."""
-    changed: Mapping[str, np.ndarray]
-    compared: np.ndarray
-    """A mask of the rows in which a compared column differs."""
-    stale: np.ndarray
-    """A mask of the rows that are newer than the record that meets them."""
-    types: Mapping[Name, pa.DataType] = field(default_factory=dict)
-    _made: dict[Name, pa.Array] = field(default_factory=dict)
-
-    def __getitem__(self, name: Name) -> pa.Array:
-        if name not in self._made:
-            self._made[name] = self._make(*name)
-        return self._made[name]
-
-    def __iter__(self) -> Iterator[Name]:
-        return iter(self._made)
-
-    def __len__(self) -> int:
-        return len(self._made)
-
-    def _make(self, side: str, name: str) -> pa.Array:
-        if side == "incoming":
-            if name in self.incoming.column_names:
-                return one_array(self.incoming[name])
-            if name in self.raw:
-                return self.raw[name]
-            return pa.nulls(len(self.found), self.types.get(("incoming", name), pa.null()))
-        if side == "existing":
-            return one_array(self.existing[name]).take(self._index)
-        matched = self.found >= 0
-        if name == "matched":
-            return pa.array(matched)
-        mask = self.changed.get(name) if side else self.stale if name == "stale" else self.compared
-        out = np.zeros(len(self.found), bool)
-        if mask is not None:
-            out[matched] = mask[self.found[matched]]
-        return pa.array(out)
-
-    @cached_property
-    def _index(self) -> pa.Array:
-        return pa.array(self.found, mask=self.found < 0)
-
-    def tables(self) -> tuple[pa.Table, pa.Table]:
-        """Both sides as tables, for a rule that is a function."""
-        sent, columns = set(self.incoming.column_names), {}
-        for name, kind in zip(self.existing.column_names, self.existing.schema.types, strict=True):
-            columns[name] = self.incoming[name] if name in sent else pa.nulls(len(self.found), kind)
-        columns |= {name: values for name, values in self.raw.items() if name not in columns}
-        return pa.table(columns), self.existing.take(self._index)
-
-
-class _Some(Mapping[Name, pa.Array]):
-    def __init__(self, every: Mapping[Name, pa.Array], rows: pa.Array) -> None:
-        self._every, self._rows = every, rows
-
-    def __getitem__(self, name: Name) -> pa.Array:
-        return self._every[name].take(self._rows)
-
-    def __iter__(self) -> Iterator[Name]:
-        return iter(self._every)
-
-    def __len__(self) -> int:
-        return len(self._every)
 
 
 @dataclass

@@ -7,8 +7,9 @@ from itertools import islice
 from typing import Any
 
 from ..core.hashing import hash_rows
-from ..core.keys import RepeatFinder, fold_table, null_keys
+from ..core.keys import fold_table, null_keys
 from ..core.records import REJECT_TEXT
+from ..core.repeats import RepeatFinder
 from ..errors import Error, JobError
 from ..incoming import Source
 from ..incoming.rejected import check_rejects_path, restored, schema_of

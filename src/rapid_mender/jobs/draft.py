@@ -16,9 +16,10 @@ import pyarrow.compute as pc
 
 from ..core.cast import cast, plain, wanted
 from ..core.hashing import hash_rows
-from ..core.keys import RepeatFinder, fold_table, null_keys
+from ..core.keys import fold_table, null_keys
 from ..core.names import closest
 from ..core.records import REJECT_TEXT, misfit, read_columns
+from ..core.repeats import RepeatFinder
 from ..core.schema import TableInfo
 from ..errors import IncomingError, JobError
 from ..incoming import Chunk, open_incoming

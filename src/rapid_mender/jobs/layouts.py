@@ -14,9 +14,11 @@ from ..core.cast import plain
 from ..core.decisions import NAMES
 from ..core.expressions import Expression, ExpressionError, Scope, always
 from ..core.expressions.scope import Name
+from ..core.expressions.template import Template
+from ..core.mapping import check_batch_has, map_columns
 from ..core.names import in_quotes
-from ..core.records import REJECT_TEXT, check_batch_has, map_columns
-from ..core.rules import BoundRule, Template
+from ..core.records import REJECT_TEXT
+from ..core.rules import BoundRule
 from ..errors import JobError
 from .job import Rule
 from .plan import Plan

@@ -14,9 +14,10 @@ import pyarrow.compute as pc
 from ..core.cast import plain
 from ..core.expressions.scope import Name
 from ..core.hashing import hash_rows
-from ..core.keys import STANDS, RepeatFinder, among, null_keys, one_array, resolve_repeats
+from ..core.keys import null_keys, one_array
 from ..core.masks import mask_of
 from ..core.records import REJECT_TEXT, Records, check_required, derive, misfit, read_columns
+from ..core.repeats import STANDS, RepeatFinder, among, resolve_repeats
 from ..incoming import Chunk, Source, Spool
 from ..incoming.rejected import restored
 from ..jobs.layouts import Layout, Layouts, Shape, shape_of

@@ -15,7 +15,8 @@ from ..core.existing import Existing
 from ..core.expressions import Env
 from ..core.keys import null_keys, one_array
 from ..core.masks import mask_of
-from ..core.rules import Fired, RuleInputs, apply_allow, apply_rules
+from ..core.rule_inputs import RuleInputs
+from ..core.rules import Fired, apply_allow, apply_rules
 from ..jobs.layouts import Layout
 from ..jobs.plan import Plan
 from ..stores.contract import Session
