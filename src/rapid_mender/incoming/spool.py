@@ -74,15 +74,6 @@ class Spool:
         except OSError as error:
             raise no_room(error) from error
 
-    def mark(self) -> tuple[int, int, int]:
-        """Where the spool ends now, for `back_to`."""
-        return len(self._kept), self._bytes, self.rows
-
-    def back_to(self, mark: tuple[int, int, int]) -> None:
-        """Forget what was put since."""
-        count, self._bytes, self.rows = mark
-        del self._kept[count:]
-
     def __iter__(self) -> Iterator[pa.Table]:
         for one in self._kept:
             if isinstance(one, int):
