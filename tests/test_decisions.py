@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import contextmanager
 from datetime import date
 from decimal import Decimal
 from typing import Any
@@ -14,6 +16,7 @@ from hypothesis import strategies as st
 import rapid_mender as rm
 from rapid_mender.changes import algebra as changes
 from rapid_mender.core.schema import Column, TableInfo
+from rapid_mender.stores.contract import Conflict
 
 from . import reference
 from .stores import STORES, TABLE, Place
@@ -188,3 +191,36 @@ def test_the_same_batch_twice_under_every_setting(store: str, case: Case) -> Non
         assert not second.landed
         assert second.counts["skip"] == first.records - first.counts["reject"]
         assert place.rows() == table
+
+
+class _Interrupted(rm.MemoryStore):
+    """A store in which another program comes between, once, at the end of a unit of work."""
+
+    left = 1
+
+    @contextmanager
+    def begin(self, write: bool, *args: Any, **options: Any) -> Iterator[Any]:
+        with super().begin(write, *args, **options) as session:
+            yield session
+            if write and self.left:
+                self.left -= 1
+                raise Conflict("another program came between")
+
+
+@pytest.mark.parametrize("commit_every", [None, 2])
+def test_a_unit_of_work_that_is_done_again_is_done_once(commit_every: int | None) -> None:
+    """Nothing of the first time counts, and what came is known the second time too: only what did not is deleted."""
+    rows = {"id": [1, 2, 3, 4, 5], "v": ["a", "b", "c", "d", "e"]}
+    store = _Interrupted({"t": pa.table(rows)})
+    batch = [{"id": 1, "v": "z"}, {"id": 2, "v": "b"}, {"id": 3, "v": None}, {"id": 9, "v": "n"}, {"id": "x"}]
+    job = rm.Job(store=store, table="t", key="id", missing="delete", commit_every=commit_every, rules=[rm.Rule(decide="skip", when="incoming.v IS NULL")])
+    told = rm.preview(job, batch[:4], by="v")
+    result = rm.merge(job, batch[:4], by="v")
+    assert (result.retries, result.counts, result.groups) == (1, told.counts, told.groups)
+    assert result.counts == {"insert": 1, "update": 1, "delete": 2, "skip": 2, "reject": 0}
+    assert sorted(store["t"]["id"].to_pylist()) == [1, 2, 3, 9]
+    assert (len(result.decisions), result.rules, result.records) == (6, {1: 1}, 4)
+    store.left = 1
+    assert rm.merge(job, batch).warnings != []
+    assert rm.history(store, "t").num_rows == 4
+    assert rm.batches(store)["batch_no"].to_pylist() == [1, 2]

@@ -233,8 +233,9 @@ class Batch:
 
     def came(self, session: Session) -> Callable[[pa.Table], np.ndarray]:
         """A function that tells for a table of keys which of them came with the batch."""
-        every = np.unique(np.concatenate(self._came)) if self._came else np.empty(0, np.uint64)
-        self._came.clear()
+        if len(self._came) > 1:  # kept: a unit of work may be done again, and asks once more
+            self._came = [np.unique(np.concatenate(self._came))]
+        every = np.unique(self._came[0]) if self._came else np.empty(0, np.uint64)
         return lambda keys: among(hash_rows(session.fold(self.plan.info, keys), self._seeds[0]), every)
 
     def chunks(self, most: int) -> Iterator[Chunk]:
