@@ -31,8 +31,8 @@ from rapid_mender.cli import app
 from rapid_mender.stores.urls import open_store, opened
 
 from . import servers
+from .databases import table
 from .stores import STORES, TABLE
-from .test_hazards import table
 
 Rmend = Callable[..., Any]
 
@@ -402,7 +402,7 @@ def test_calls_leave_no_handle_and_no_thread(kind: str, tmp_path: Path) -> None:
             call()
             time.sleep(0.05)
             before = len(os.listdir("/proc/self/fd")), threading.active_count()
-            for _ in range(10):
+            for _ in range(15):
                 call()
             time.sleep(0.15)
             after = len(os.listdir("/proc/self/fd")), threading.active_count()

@@ -20,8 +20,6 @@ import rapid_mender as rm
 from rapid_mender.stores.sqlite import store as sqlite
 from rapid_mender.stores.sqlite import worker as sqlite_worker
 
-from . import servers
-
 _EDITOR = """
 import select, sqlite3, sys, time
 connection = sqlite3.connect(sys.argv[1], isolation_level=None, timeout=60)
@@ -204,25 +202,3 @@ def test_a_thousand_calls_leave_no_file_open(apart: bool, tmp_path: Path) -> Non
     assert (_open(path), _open(damaged)) == (0, 0)
     assert len(os.listdir("/proc/self/fd")) <= before + 8
     assert rm.merge(good, [{"id": 1, "v": 3}]).counts["update"] == 1
-
-
-@pytest.mark.parametrize("kind", ["postgresql", "mariadb"])
-def test_hundreds_of_calls_leave_no_connection(kind: str) -> None:
-    """By URL; those that succeed and those that fail."""
-    with servers.database(kind) as database:
-        database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)")
-        job = rm.Job(store=database.url, table="t", key="id")
-        wrong = job.model_copy(update={"table": "nowhere"})
-        for n in range(40):
-            rm.merge(job, [{"id": 1, "v": n}])
-            rm.preview(job, [{"id": 1, "v": n}])
-            rm.check(job, [{"id": 1, "v": n}])
-            rm.explain(job, [{"id": 1, "v": n}], key={"id": 1})
-            rm.history(database.url, "t", limit=1)
-            rm.batches(database.url, limit=1)
-            rm.check(wrong)
-            with pytest.raises(rm.StoreError, match="nowhere"):
-                rm.merge(wrong, [{"id": 1}])
-        left = "pg_stat_activity WHERE datname = current_database()" if kind == "postgresql" else "information_schema.PROCESSLIST WHERE DB = DATABASE()"
-        found = pa.concat_tables(database.link.query(f"SELECT count(*) AS n FROM {left}"))
-        assert found["n"][0].as_py() <= 2

@@ -26,7 +26,7 @@ import sqlalchemy as sa
 import rapid_mender as rm
 from rapid_mender.core.expressions import Env, ExpressionError, Scope, compile_expression
 
-from .test_hazards import every, table
+from .databases import every, table
 
 FELLED = date(2020, 1, 1)
 OP = {"decide": "delete", "when": "incoming.OP = 'D'"}

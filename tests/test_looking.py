@@ -18,8 +18,8 @@ import rapid_mender as rm
 from rapid_mender.core.compare import Likeness, alike
 from rapid_mender.jobs.draft import pair_names
 
+from .cases import SCHEMA, Case, with_archive
 from .stores import STORES, TABLE
-from .test_decisions import SCHEMA, Case, _with_archive
 
 two_stores = pytest.mark.parametrize("store", ["memory", "sqlite"])
 cases = st.composite(lambda draw: Case(draw, False))()
@@ -30,7 +30,7 @@ cases = st.composite(lambda draw: Case(draw, False))()
 @given(case=cases)
 def test_what_explain_says_is_what_a_merge_does(store: str, case: Case) -> None:
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
-        _with_archive(place)
+        with_archive(place)
         job = rm.Job(store=place.store, table=TABLE, key="tag_no", **case.options)
         frame = pa.Table.from_pylist(case.batch, case.sent)
         told = case.merge(place, rm.preview).decisions.to_pylist()[: len(case.batch)]
@@ -70,7 +70,7 @@ BY: list[tuple[str, Any]] = [
 def test_counts_by_group_are_those_of_the_rows(store: str, case: Case, by: Any) -> None:
     text, plain = by
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
-        _with_archive(place)
+        with_archive(place)
         before = Counter(plain(row) for row in place.rows())
         told = case.merge(place, lambda job, frame: rm.preview(job, frame, by=text))
         done = case.merge(place, lambda job, frame: rm.merge(job, frame, by=text))
