@@ -291,8 +291,9 @@ class Run:
                 continue
             if last:
                 self.done.deferred.clear()
-            self.done.add(self.unit)
-            self.unit, self.recorder, self.commits = Tally(), recorder, self.commits + self.write
+            self.recorder, self.commits = recorder, self.commits + self.write
+            unit, self.unit = self.unit, Tally()
+            self.done.add(unit)
             at, tries, alone = now_at, 0, False
 
     def _look_before(self, session: Session) -> None:
