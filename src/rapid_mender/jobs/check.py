@@ -126,14 +126,14 @@ def sentences(plan: Plan, layouts: Layouts, source: Source | None, names: list[s
             out.append(f"Leaves {', '.join(left)} alone on updates, and to the database on inserts.")
         unused = [n for n in names if n in job.ignore]
         if unused:
-            out.append(f"Passes over the incoming {', '.join(unused)}.")
+            out.append(f"Ignores the incoming {', '.join(unused)}.")
     out.append({
         "reject": "Rejects all records of a key that comes twice with different values.",
-        "first": "Of a key that comes twice takes the first record, and skips the others.",
-        "last": "Of a key that comes twice takes the last record, and skips the others.",
+        "first": "Takes the first of several records with one key, and skips the others.",
+        "last": "Takes the last of several records with one key, and skips the others.",
     }[job.duplicates])  # fmt: skip
     if job.order:
-        out.append(f"Takes the newest by {plan.order}, and skips records older than the existing row.")
+        out.append(f"Takes the newest record by {plan.order}, and skips records that are older than the existing row.")
     if job.null_key == "generate":
         out.append("Inserts records without a key; the database makes it.")
     for name, options in plan.options.items():
@@ -155,7 +155,7 @@ def sentences(plan: Plan, layouts: Layouts, source: Source | None, names: list[s
         when = rule.when if isinstance(rule.when, str) else f"the function {getattr(rule.when, '__name__', '')} says so"
         why = f" ({rule.because})" if rule.because else ""
         out.append(f"Rule {number}: {verbs[rule.decide].lower()} where {when}{why}.")
-    by_default = {"insert": "inserts records that no row has the key of", "update": "updates rows that differ"}
+    by_default = {"insert": "inserts records whose key no row has", "update": "updates rows that differ"}
     said = [words for name, words in by_default.items() if name in job.allow]
     out.append(f"Otherwise {' and '.join(said)}, and skips the rest." if said else "Otherwise skips.")
     how = {

@@ -87,7 +87,8 @@ class Written:
 
     stored: Existing
     rows: np.ndarray | None = None
-    """Which of the rows that were sent `stored` has; None: all of them, the refused ones too."""
+    """The places of the rows in `stored` among those that were sent; None: `stored` has every row, in order, refused or
+    not."""
     refusals: Callable[[], Refusals] = field(default=dict)
 
     def landed(self, count: int) -> np.ndarray:
@@ -170,7 +171,7 @@ class Session(ABC):
         return values, {}
 
     def fold(self, info: TableInfo, keys: pa.Table) -> list[pa.Array]:
-        """Key values such that the ones that the database holds equal are equal."""
+        """The keys, changed so that two of them are the same just where the database says they are equal."""
         return fold_table(keys, info.pick(keys.column_names))
 
     def rows_at_once(self, info: TableInfo, key: Sequence[str]) -> int:

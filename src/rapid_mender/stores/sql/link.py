@@ -42,7 +42,8 @@ class Form:
     write: str = "{}"
     """What to write of a staged value."""
     fold: str | None = None
-    """What to select of a value so that values which the database holds equal are equal; None: the core knows."""
+    """What to select in place of a value, so that two values are the same just where the database says they are equal;
+    None: the core knows."""
     came: pa.DataType | None = None
     """The Arrow type in which they come back, if not that in which they are sent."""
     normalises: bool = False

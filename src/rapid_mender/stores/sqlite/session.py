@@ -131,7 +131,7 @@ class SQLiteSession(Session):
     def query(self, sql: str) -> Iterator[pa.Table]:
         link = self._write.drained()
         # kept in a temporary table, which SQLite moves to a file, so that it is read in pages of a known place
-        # in parentheses, so that it is one query and nothing behind it
+        # in parentheses, so that a second statement after it is an error
         link.run(f"CREATE TEMP TABLE rmend_query AS SELECT * FROM ({sql.rstrip().rstrip(';')}\n)")
         names = [name for (name,) in link.rows("SELECT name FROM pragma_table_info('rmend_query', 'temp')")]
         forms = [form_sql(name_sql(n), form, f"c{i}_{form}") for i, n in enumerate(names) for form in PARTS]
