@@ -144,7 +144,7 @@ def test_check_reads_no_iterator_and_describes_every_option() -> None:
     )  # fmt: skip
     said = " ".join(rm.check(job, batches).sentences)
     for words in (
-        "takes the last record", "for which n > 0 are moved to gone", "tolerance = 1, is no reason to write, is written on inserts only, "
+        "Takes the last of several records", "for which n > 0 are moved to gone", "tolerance = 1, is no reason to write, is written on inserts only, "
         "leaves its old value in old",
         "when more than 3 rejects or 5 % of the rows are to be deleted", "Commits after every 10 records", "in the table bad", "Keeps no history",
     ):  # fmt: skip
