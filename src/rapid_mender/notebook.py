@@ -6,7 +6,7 @@ from collections.abc import Iterable, Sequence
 from html import escape
 from typing import TYPE_CHECKING, Any
 
-from .spelling import shown, visible
+from .spelling import TRUTHS, changed_columns, deciding_rules, record, sentence, shown, together, visible
 
 if TYPE_CHECKING:
     from .jobs.check import Checked
@@ -24,10 +24,9 @@ def of_result(result: Result) -> str:
     key = ", ".join(result.key)
     out = [f"{_text(head)} <b>{_text(result.table)}</b> by {_text(key)}.", _counts(result)]
     if result.changed:
-        changed = ", ".join(f"{name} {count:,}" for name, count in sorted(result.changed.items(), key=lambda x: -x[1]))
-        out.append(_text(f"Columns that {'changed' if result.wrote else 'would change'}: {changed}"))
+        out.append(_text(changed_columns(result.changed, "changed" if result.wrote else "would change")))
     if result.rules:
-        out.append(_text("Decided by rules: " + ", ".join(f"{n:,} by rule {rule}" for rule, n in result.rules.items())))
+        out.append(_text(deciding_rules(result.rules)))
     if result.missing:
         out.append(f"Rows that did not come: {result.missing:,} of the deletes")
     if result.groups is not None:
@@ -62,7 +61,7 @@ def _samples(result: Result) -> str:
     rows: list[list[Any]] = []
     order = list(_COLOURS)
     for one in sorted(result.samples, key=lambda s: (order.index(s.decision), s.row or 0)):
-        key = " · ".join(shown(value) for value in one.key.values())
+        key = together(one.key.values())
         differs = [f"{name}: {shown(old)} → {shown(new)}" for name, old, new, changed in one.cells if changed]
         if one.decision == "insert":
             differs = [f"{name}: {shown(new)}" for name, _, new, _ in one.cells if name not in one.key]
@@ -74,20 +73,20 @@ def _samples(result: Result) -> str:
 
 def of_explanation(found: Explanation) -> str:
     """The records of one key: every column, every rule, the decision."""
-    key = " · ".join(shown(value) for value in found.key.values())
-    out = [f"Key <b>{_text(key)}</b> of {_text(found.table)}, by {_text(', '.join(found.key))}."]
+    out = [
+        f"Key <b>{_text(together(found.key.values()))}</b> of {_text(found.table)}, by {_text(', '.join(found.key))}."
+    ]
     if len(found.existing) != 1:
         out.append(f"{len(found.existing) or 'No'} rows have this key.")
     if found.note is not None:
-        out.append(_text(f"{found.note[0].upper()}{found.note[1:]}."))
+        out.append(_text(sentence(found.note)))
     for one in found.records:
         out += _record(one, found)
     return _page(out)
 
 
 def _record(one: Explained, found: Explanation) -> Iterable[str]:
-    came = " · ".join(f"{name} = {shown(value)}" for name, value in one.came.items())
-    yield f"<b>{found.unit} {one.row}</b> came as {_text(came)}"
+    yield f"<b>{found.unit} {one.row}</b> came as {_text(record(one.came))}"
     if one.compared:
         old = [shown(cell.existing) if found.existing else "no row" for cell in one.compared]
         rows = [
@@ -96,8 +95,7 @@ def _record(one: Explained, found: Explanation) -> Iterable[str]:
         ]
         yield _table(["column", "existing", "", "incoming", "verdict"], rows)
     if one.rules:
-        said = {True: "true", False: "false", None: "unknown"}
-        listed = [[f"{r.number}", r.decide, said[r.value], "◀" if r.decided else "", r.when] for r in one.rules]
+        listed = [[f"{r.number}", r.decide, TRUTHS[r.value], "◀" if r.decided else "", r.when] for r in one.rules]
         yield _table(["rule", "decides", "value", "", "when"], listed)
     yield f"Decision: {_cell(_Styled(one.decision, _COLOURS[one.decision]))}, {_text(one.reason)}"
 

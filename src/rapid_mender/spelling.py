@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
 from datetime import datetime
 from typing import Any
 
@@ -33,3 +34,33 @@ def shown(value: Any) -> str:
         return "null"
     text = plain(value) if not isinstance(value, bool) else str(value).lower()
     return text if len(text) <= _MOST else text[: _MOST - 1] + "…"
+
+
+# -- what a terminal and a notebook say in the same words -------------------------------------------
+
+TRUTHS = {True: "true", False: "false", None: "unknown"}
+
+
+def together(values: Iterable[Any]) -> str:
+    """Values side by side, such as those of a key."""
+    return " · ".join(map(shown, values))
+
+
+def record(values: Mapping[str, Any]) -> str:
+    """A record as it came."""
+    return " · ".join(f"{name} = {shown(value)}" for name, value in values.items())
+
+
+def changed_columns(changed: Mapping[str, int], verb: str) -> str:
+    """How often each column changed; the most often changed first."""
+    listed = ", ".join(f"{name} {count:,}" for name, count in sorted(changed.items(), key=lambda pair: -pair[1]))
+    return f"Columns that {verb}: {listed}"
+
+
+def deciding_rules(rules: Mapping[int, int]) -> str:
+    """How often each rule decided."""
+    return "Decided by rules: " + ", ".join(f"{count:,} by rule {number}" for number, count in rules.items())
+
+
+def sentence(text: str) -> str:
+    return f"{text[0].upper()}{text[1:]}."

@@ -95,11 +95,13 @@ class Recorder:
 
     def _numbered(self, values: pa.Table) -> Existing:
         """Insert the batch's row. The database numbers it, unless it did so before, or its counter is behind."""
-        for number in (self._after_history() if self._made else self.number, None, 0):
+        reserved = self._after_history() if self._made else self.number
+        for number in dict.fromkeys((reserved, None, 0)):
             if number == 0:
                 number = self.session.last(BATCHES_TABLE, "batch_no") + 1
-            told = [] if number is None else [("batch_no", pa.array([number], pa.int64()))]
-            row = pa.table({**dict(zip(values.column_names, values.columns, strict=True)), **dict(told)})
+            row = values
+            if number is not None:
+                row = values.append_column("batch_no", pa.array([number], pa.int64()))
             written = self.session.insert(BATCHES, row, BATCHES.primary_key)
             refused = written.refusals()
             if not refused:

@@ -10,7 +10,7 @@ from rich.text import Text
 
 from .. import documents
 from ..merging.result import Result
-from ..spelling import shown
+from ..spelling import changed_columns, deciding_rules, shown, together
 from ..stores.contract import Store
 from ..stores.urls import open_store
 from .screen import Rows, Screen
@@ -87,14 +87,12 @@ def _counts(result: Result) -> Rows:
 
 def _columns_changed(console: Screen, result: Result, word: str) -> None:
     if result.changed:
-        listed = ", ".join(f"{name} {count:,}" for name, count in sorted(result.changed.items(), key=lambda x: -x[1]))
-        console.print(Text(f"Columns that {word}: {listed}"))
+        console.print(changed_columns(result.changed, word))
 
 
 def _rules_and_groups(console: Screen, result: Result) -> None:
     if result.rules:
-        listed = ", ".join(f"{count:,} by rule {number}" for number, count in result.rules.items())
-        console.print(Text(f"Decided by rules: {listed}"))
+        console.print(deciding_rules(result.rules))
     if result.missing:
         console.print(f"Rows that did not come: {result.missing:,} of the deletes")
     if result.groups is not None:
@@ -124,7 +122,7 @@ def _samples(result: Result) -> Rows:
     order = list(STYLES)
     for sample in sorted(result.samples, key=lambda s: (order.index(s.decision), s.row or 0)):
         style = STYLES[sample.decision]
-        key = " · ".join(shown(value) for value in sample.key.values())
+        key = together(sample.key.values())
         first = ["" if sample.row is None else str(sample.row), Text(sample.decision, style), key]
         changed = [(column, old, new) for column, old, new, differs in sample.cells if differs]
         lines: list[tuple[Any, ...]]

@@ -6,22 +6,20 @@ from rich.text import Text
 
 from ..jobs.check import Checked
 from ..merging.explain import Explained, Explanation
-from ..spelling import shown
+from ..spelling import TRUTHS, record, sentence, shown, together
 from .draw import STYLES
 from .screen import Rows, Screen
-
-_VALUES = {True: "true", False: "false", None: "unknown"}
 
 
 def explained(found: Explanation) -> None:
     """One record after the other: what came, column by column, rule by rule, the decision."""
     console = Screen()
-    key = " · ".join(shown(value) for value in found.key.values())
+    key = together(found.key.values())
     console.print(Text.assemble("Key ", (key, "bold"), f" of {found.table}, by {', '.join(found.key)}."))
     if len(found.existing) != 1:
         console.print(f"{len(found.existing) or 'No'} rows have this key.")
     if found.note is not None:
-        console.print(Text(f"{found.note[0].upper()}{found.note[1:]}."))
+        console.print(sentence(found.note))
     for one in found.records:
         console.print()
         _record(one, found)
@@ -29,8 +27,7 @@ def explained(found: Explanation) -> None:
 
 def _record(one: Explained, found: Explanation) -> None:
     console = Screen()
-    came = " · ".join(f"{name} = {shown(value)}" for name, value in one.came.items())
-    console.print(Text.assemble((f"{found.unit} {one.row}", "bold"), " came as  ", (came, "dim")))
+    console.print(Text.assemble((f"{found.unit} {one.row}", "bold"), " came as  ", (record(one.came), "dim")))
     if one.compared:
         console.print()
         table = Rows("column", "existing", "", "incoming", "verdict")
@@ -45,7 +42,7 @@ def _record(one: Explained, found: Explanation) -> None:
         table = Rows("rule", "decides", "value", "", "when", right=("rule",))
         for rule in one.rules:
             style = STYLES[rule.decide] if rule.decided else ""
-            value = Text(_VALUES[rule.value], style)
+            value = Text(TRUTHS[rule.value], style)
             table.add_row(str(rule.number), Text(rule.decide, style), value, "◀" if rule.decided else "", rule.when)
         console.print(table)
     console.print()
@@ -59,7 +56,7 @@ def checked(found: Checked) -> None:
         console.print(Text.assemble(("Wrong: ", STYLES["reject"]), problem))
     for warning in found.warnings:
         console.print(Text.assemble(("Note: ", "yellow"), warning))
-    for sentence in found.sentences:
-        console.print(Text(sentence))
+    for said in found.sentences:
+        console.print(Text(said))
     if not found.problems:
         console.print("\nNothing is wrong with this job.")

@@ -3,6 +3,6 @@
 from .broken import Broken, BrokenRecords
 from .chunks import Chunk, Options, Source
 from .open import open_incoming
-from .spool import Spool
+from .spool import Spool, tables_of
 
-__all__ = ["Broken", "BrokenRecords", "Chunk", "Options", "Source", "Spool", "open_incoming"]
+__all__ = ["Broken", "BrokenRecords", "Chunk", "Options", "Source", "Spool", "open_incoming", "tables_of"]

@@ -53,7 +53,12 @@ def schema_of(source: Source) -> pa.Schema | None:
     schema = source.schema
     if schema is None or not set(schema.names) >= _SIGNS:
         return schema
-    return pa.schema([f.with_name(own_name(f.name)) for f in schema if f.name == _TEXT or f.name not in REJECT_COLUMNS])
+    return pa.schema([field.with_name(own_name(field.name)) for field in schema if _is_sent(field.name)])
+
+
+def _is_sent(name: str) -> bool:
+    """Whether a column of a file of rejects is one of the records' own, or that of their text."""
+    return name == _TEXT or name not in REJECT_COLUMNS
 
 
 def is_ragged(source: Source) -> bool:
@@ -70,7 +75,7 @@ def restored(chunks: Iterable[Chunk]) -> Iterator[Chunk]:
             continue
         raw = _with_formulas(chunk.raw) if FORMULAS in names else chunk.raw
         told = raw[ABSENT].cast(pa.string()).combine_chunks() if ABSENT in names else None
-        raw = raw.select([name for name in raw.column_names if name == _TEXT or name not in REJECT_COLUMNS])
+        raw = raw.select(list(filter(_is_sent, raw.column_names)))
         raw = raw.rename_columns([own_name(name) for name in raw.column_names])
         if told is None:
             yield Chunk(raw, chunk.rows)

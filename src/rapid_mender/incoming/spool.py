@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from contextlib import suppress
 from typing import IO, Any
 
@@ -90,3 +90,9 @@ class Spool:
             with suppress(OSError):  # what could not be written was told then
                 self._file.close()
         self._kept.clear()
+
+
+def tables_of(spools: Iterable[Spool]) -> Iterator[pa.Table]:
+    """The tables that spools keep, one spool after the other."""
+    for spool in spools:
+        yield from spool

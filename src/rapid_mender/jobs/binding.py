@@ -76,7 +76,7 @@ class _Binder:
     def _column(self, name: str) -> ColumnPlan:
         options = self._option(name)
         apart = bool(self.update_only) and name not in self.update_only and options.write != "never"
-        return ColumnPlan(self.info[name], options, "insert" if apart else options.write)
+        return ColumnPlan(options, "insert" if apart else options.write)
 
     def _option(self, name: str) -> ColumnOptions:
         return self.options.get(name, _PLAIN)

@@ -1,4 +1,5 @@
-"""The one door of merge, preview, explain, check and draft: what a job and a call name, opened and held together."""
+"""The one door of merge, preview and explain: what a job and a call name, opened and held together. `check` goes by
+its parts, since it tells of what cannot be opened."""
 
 from __future__ import annotations
 

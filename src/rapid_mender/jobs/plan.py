@@ -8,7 +8,7 @@ from functools import cached_property
 
 from ..core.compare import Likeness
 from ..core.expressions import Expression
-from ..core.schema import Column, TableInfo
+from ..core.schema import TableInfo
 from .job import ColumnOptions, Job
 
 
@@ -16,7 +16,6 @@ from .job import ColumnOptions, Job
 class ColumnPlan:
     """What is done with one column of the table."""
 
-    column: Column
     options: ColumnOptions
     """`previous` is the column's name as the table has it."""
     writes: str

@@ -81,29 +81,19 @@ class Gather:
 
     def _keys(self, records: Records, outcomes: list[Outcome], pending: list[list[Pending]]) -> list[pa.Array]:
         """The keys of a chunk's records, and, beside them, what the database made of the primary key."""
-        names = [*self.plan.key, *self.plan.made]
         count = len(records.rows)
-        keys = [one_array(records.values[name]) for name in self.plan.key]
-        keys += [pa.nulls(count, self.plan.info[name].type) for name in self.plan.made]
+        keys = {name: one_array(records.values[name]) for name in self.plan.key}
+        keys |= {name: pa.nulls(count, self.plan.info[name].type) for name in self.plan.made}
         for outcome, writes in zip(outcomes, pending, strict=True):
-            if outcome.made is not None:
-                mask = np.zeros(count, bool)
-                mask[outcome.places] = True
-                order = pa.array(np.argsort(outcome.places))
-                for at, column in enumerate(outcome.made.columns, len(self.plan.key)):
-                    keys[at] = pc.replace_with_mask(keys[at], mask, one_array(column).take(order))
-            for made in (one.made for one in writes):
-                if made is None:
-                    continue
-                places = outcome.places[made[0]]
+            known = [] if outcome.made is None else [(outcome.places, outcome.made)]
+            known += [(outcome.places[one.made[0]], one.made[1]) for one in writes if one.made is not None]
+            for places, values in known:
                 mask = np.zeros(count, bool)
                 mask[places] = True
                 order = pa.array(np.argsort(places))
-                keys = [
-                    pc.replace_with_mask(key, mask, one_array(made[1][name]).take(order))
-                    for name, key in zip(names, keys, strict=True)
-                ]
-        return keys
+                for name in values.column_names:
+                    keys[name] = pc.replace_with_mask(keys[name], mask, one_array(values[name]).take(order))
+        return list(keys.values())
 
     def _note_rejects(self, chunk: Chunk, rejected: np.ndarray, reasons: pa.Array) -> None:
         if not rejected.any():
@@ -121,9 +111,9 @@ class Gather:
 
     def _placed(self, rows: pa.Array, reasons: pa.Array) -> pa.Array:
         """Reasons, with where each record is, if the number of its row does not tell."""
-        places = [self.source.place(row) for row in rows.to_pylist()]
-        if places[:1] in ([], [None]):
+        if not len(rows) or self.source.place(rows[0].as_py()) is None:
             return reasons
+        places = [self.source.place(row) for row in rows.to_pylist()]
         return pc.binary_join_element_wise(pa.array(places), one_array(reasons), ": ")
 
     def note_missing(self, rows: Existing, refused: Mapping[int, str]) -> None:

@@ -20,7 +20,7 @@ from ..core.cast import as_text, plain, textual
 from ..core.records import REJECT_COLUMNS, REJECT_SHAPE
 from ..core.schema import Column, TableInfo
 from ..errors import Error, StoreError
-from ..incoming import open_incoming
+from ..incoming import open_incoming, tables_of
 from ..incoming.rejected import FORMULA, FORMULAS, own_name
 from ..stores.contract import Session
 from .result import Result
@@ -184,7 +184,7 @@ def reject_lines(result: Result, called: Callable[[str], str]) -> pa.Table:
     """The rejects, each with its record as a line of JSON, which has just what was sent; null if it has no values.
     `called`: what a column is called there."""
     parts = [_LINES.empty_table()]
-    for table in (table for spool in result._rejects for table in spool):
+    for table in tables_of(result._rejects):
         names = table.column_names[len(REJECT_SHAPE) :]
         spelled = _spelled(table.select(names)).rename_columns([called(name) for name in names])
         lines: Any = [_line(row) for row in spelled.to_pylist()] if names else [None] * len(table)

@@ -12,7 +12,7 @@ from ..core.cast import as_text, plain
 from ..core.decisions import NAMES
 from ..core.records import REJECT_SHAPE
 from ..core.schema import TableInfo
-from ..incoming import Spool
+from ..incoming import Spool, tables_of
 from ..incoming.rejected import ABSENT
 
 
@@ -79,9 +79,8 @@ class Result:
         A key column with one of these four names is here key_row, key_decision and so on.
         Rows that did not come stand at the end, without a row number. A key that the database made is here.
         """
-        return pa.concat_tables(
-            [self._shape.empty_table(), *(table.cast(self._shape) for spool in self._decisions for table in spool)]
-        ).sort_by("row")
+        parts = [table.cast(self._shape) for table in tables_of(self._decisions)]
+        return pa.concat_tables([self._shape.empty_table(), *parts]).sort_by("row")
 
     @property
     def rejects(self) -> pa.Table:
@@ -90,7 +89,7 @@ class Result:
         rmend_text is the text of a record that could not be split into values. A column of theirs that has such a name
         itself has an underscore more.
         """
-        found = unite([table for spool in self._rejects for table in spool]).sort_by("rmend_row")
+        found = unite(list(tables_of(self._rejects))).sort_by("rmend_row")
         batch = pa.repeat(pa.scalar(self.batch, pa.int64()), found.num_rows)
         return found.add_column(3, "rmend_batch", batch)
 

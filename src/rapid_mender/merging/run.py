@@ -12,6 +12,7 @@ import logging
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, nullcontext, suppress
+from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
@@ -365,14 +366,14 @@ class Run:
             return True, at
         if self.groups is not None:
             self.groups.look_after(session)
-        whole = self.whole
-        result = self._result(whole)
-        result.batch = recorder.start()
-        if isinstance(self.job.rejects, RejectsTable) and result.counts["reject"]:
+        whole, batch = self.whole, recorder.start()
+        result = replace(self._result(whole), batch=batch) if whole.counts["reject"] else None
+        if result is not None and isinstance(self.job.rejects, RejectsTable):
             keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)
             self.rejects_path = f"table {self.job.rejects.table}"
-        recorder.finish(result.counts, self._figures(whole))
-        self._prepare_rejects(result)
+        recorder.finish(self._counts(), self._figures(whole))
+        if result is not None:
+            self._prepare_rejects(result)
         return True, at
 
     def _check_deletes(self, more: int) -> None:

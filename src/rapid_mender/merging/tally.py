@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections import Counter
-from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -105,9 +104,3 @@ class Tally:
         if not self.rejects:
             self.rejects.append(Spool())
         self.rejects[-1].put(table)
-
-
-def tables(spools: list[Spool]) -> Iterator[pa.Table]:
-    """The tables that spools keep."""
-    for spool in spools:
-        yield from spool

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from functools import cached_property
 
 import numpy as np
 import pyarrow as pa
@@ -177,22 +178,24 @@ class MariaDBSession(SQLSession):
     def _lacks(self, place: tuple[str, str], verbs: frozenset[str], table: Described | None) -> list[str]:
         wanted = sorted(verbs | (frozenset() if table is not None else {"create"}))
         lacks = [verb.upper() for verb in wanted if not self._may(verb, place)]
-        return [f"GRANT {', '.join(lacks)} ON {'.'.join(map(quoted, place))} TO {self._me()}"] if lacks else []
+        return [f"GRANT {', '.join(lacks)} ON {'.'.join(map(quoted, place))} TO {self._me}"] if lacks else []
 
     def _lacks_temporary(self) -> list[str]:
         schema = self._write.drained().schema
         if self._may("create temporary tables", (schema, "")):
             return []
-        return [f"GRANT CREATE TEMPORARY TABLES ON {quoted(schema)}.* TO {self._me()}"]
+        return [f"GRANT CREATE TEMPORARY TABLES ON {quoted(schema)}.* TO {self._me}"]
 
+    @cached_property
     def _me(self) -> str:
+        """The user, as GRANT writes it."""
         at = "SUBSTRING_INDEX(CURRENT_USER(), '@', -1)"
         user = f"LEFT(CURRENT_USER(), CHAR_LENGTH(CURRENT_USER()) - CHAR_LENGTH({at}) - 1)"
         return str(self._says(f"CONCAT(QUOTE({user}), '@', QUOTE({at}))"))
 
     def _may(self, verb: str, place: tuple[str, str]) -> bool:
         """Whether the user has a right to a table; what a role gives is not looked at, but taken for granted."""
-        of = f"GRANTEE = {text_sql(self._me())} AND PRIVILEGE_TYPE = {text_sql(verb.upper())}"
+        of = f"GRANTEE = {text_sql(self._me)} AND PRIVILEGE_TYPE = {text_sql(verb.upper())}"
         schema, table = map(text_sql, place)
         tables = ("SCHEMA_PRIVILEGES", f"{schema} LIKE TABLE_SCHEMA"), (
             "TABLE_PRIVILEGES", f"TABLE_SCHEMA = {schema} AND TABLE_NAME = {table}"

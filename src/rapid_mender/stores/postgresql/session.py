@@ -116,7 +116,7 @@ class PostgreSQLSession(SQLSession):
     def _sequences(self, info: TableInfo) -> list[dict[str, Any]]:
         """What counts for the columns of a table."""
         if info not in self._counted:
-            link: PostgreSQLLink = self._write.drained()
+            link: PostgreSQLLink = self._asking()  # type: ignore[assignment]
             self._counted[info] = link.sequences(int(self._described(info).info.identity))
         return self._counted[info]
 

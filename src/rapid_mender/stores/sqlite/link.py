@@ -18,7 +18,9 @@ from ..adbc import AdbcLink
 from ..contract import Refused, Unreachable
 
 _AT_ONCE = "adbc.sqlite.query.batch_rows"
-_LEAST, _MOST = 1 << 16, 1 << 30
+LEAST = 1 << 16
+"""So many rows of a query there is always room for."""
+_MOST = 1 << 30
 _CACHE_KIB = 327_680
 
 _MENDS = (
@@ -206,7 +208,7 @@ class Link:
             sql = f"SELECT * FROM ({sql}) LIMIT 0"
             bound = pa.table({name: pa.nulls(1, pa.int64()) for name in bound.column_names})
         bound = None if bound is None else bound.combine_chunks()
-        rows = max(about, _LEAST, 0 if bound is None else 2 * bound.num_rows) + 1
+        rows = max(about, LEAST, 0 if bound is None else 2 * bound.num_rows) + 1
         with _translated(self.path):
             while True:
                 try:

@@ -12,7 +12,7 @@ from ...core.keys import one_array
 from ...core.schema import Column
 from ..contract import Condition
 from ..sql.text import name_sql
-from .link import Link
+from .link import LEAST, Link
 from .tables import Described
 from .types import (
     PARTS,
@@ -180,7 +180,9 @@ class Rows:
             sql += f" ORDER BY t.{name_sql(newest)} DESC"
         if limit is not None:
             sql += f" LIMIT {int(limit)}"
-        first = f"SELECT 1 {self._from} LIMIT {-1 if limit is None else limit}"
-        about = int(link.rows(f"SELECT count(*) FROM ({first})")[0][0])
+        about = 0
+        if limit is None or limit > LEAST:  # else there is room for them anyway
+            first = f"SELECT 1 {self._from} LIMIT {-1 if limit is None else limit}"
+            about = int(link.rows(f"SELECT count(*) FROM ({first})")[0][0])
         rows = self._existing(link, link.query(sql, pa.table(bound) if bound else None, about)).values
         return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows
