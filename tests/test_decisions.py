@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
@@ -113,3 +114,13 @@ def test_a_unit_of_work_that_is_done_again_is_done_once(commit_every: int | None
     assert rm.merge(job, batch).warnings != []
     assert rm.history(store, "t").num_rows == 4
     assert rm.batches(store)["batch_no"].to_pylist() == [1, 2]
+
+
+def test_rejects_of_what_is_done_again_are_not_kept(tmp_path: Path) -> None:
+    """What was a reject the first time only, because of what another program had written, is in no file."""
+    store, times = _Interrupted({"t": pa.table({"id": [1], "v": ["a"]})}), iter([True])
+    rule = rm.Rule(decide="reject", when=lambda incoming, existing: pa.array([next(times, False)]))
+    job = rm.Job(store=store, table="t", key="id", rules=[rule], rejects=str(tmp_path / "r.csv"))
+    result = rm.merge(job, [{"id": 1, "v": "b"}])
+    assert (result.counts["update"], result.counts["reject"], result.rejects_path) == (1, 0, None)
+    assert list(tmp_path.iterdir()) == []

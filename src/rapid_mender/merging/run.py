@@ -287,7 +287,9 @@ class Run:
                     raise
                 _log.info("another program wrote the same rows; tries again")
                 alone = pause(tries)
-                self.unit, chunks, last = Tally(), None, False
+                self.unit, self.rejects_path, chunks, last = Tally(), None, None, False
+                if self.rejects_file is not None:
+                    self.rejects_file.drop()
                 tries, self.retries = tries + 1, self.retries + 1
                 continue
             if last:
