@@ -23,6 +23,7 @@ import pyarrow.csv as pcsv
 import rapid_mender as rm
 from rapid_mender.changes import algebra as changes
 from rapid_mender.core.schema import Column, TableInfo
+from rapid_mender.stores.contract import Load
 from rapid_mender.stores.urls import open_store
 
 from . import servers
@@ -84,7 +85,7 @@ def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, co
         session.create(_TREES)
         numbers = np.arange(0, 2 * rows, 2)
         notes = pa.array([f"note {n}" for n in numbers])
-        session.append(_TREES, pa.table({"tag_no": numbers, "height_m": numbers / 10, "note": notes}), {})
+        session.append(_TREES, Load(pa.table({"tag_no": numbers, "height_m": numbers / 10, "note": notes})))
     store.close()
     (folder / "job.toml").write_text(_JOB.format(url) + (f"commit_every = {commit_every}\n" if commit_every else ""))
     command = [sys.executable, "-m", "rapid_mender", "merge", "job.toml", "--json"]

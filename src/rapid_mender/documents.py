@@ -33,12 +33,12 @@ def _stamp(value: Any) -> str:
     return plain(value).replace(" ", "T", 1) if isinstance(value, datetime) else plain(value)
 
 
-def of_checked(found: Checked) -> dict[str, Any]:
-    return asdict(found)
+def of_checked(checked: Checked) -> dict[str, Any]:
+    return asdict(checked)
 
 
-def of_explanation(found: Explanation) -> dict[str, Any]:
-    return asdict(found)
+def of_explanation(explanation: Explanation) -> dict[str, Any]:
+    return asdict(explanation)
 
 
 def of_result(result: Result) -> dict[str, Any]:
@@ -83,10 +83,10 @@ def _values(sample: Sample) -> dict[str, dict[str, Any]]:
     }
 
 
-def of_changes(found: pa.Table) -> list[dict[str, Any]]:
+def of_changes(changes: pa.Table) -> list[dict[str, Any]]:
     """The changes of a history as documents: old and new values in an object each."""
     out = []
-    for row in found.to_pylist():
+    for row in changes.to_pylist():
         fixed = {name: value for name, value in row.items() if not name.startswith(("old_", "new_"))}
         fixed["changed"] = json.loads(row["changed"]) if row["changed"] else None
         for side in ("old", "new"):
@@ -99,6 +99,6 @@ def of_changes(found: pa.Table) -> list[dict[str, Any]]:
     return out
 
 
-def of_batches(found: pa.Table) -> list[dict[str, Any]]:
+def of_batches(batches: pa.Table) -> list[dict[str, Any]]:
     """Batches as documents, with a run's own figures as an object."""
-    return [row | {"figures": row["figures"] and json.loads(row["figures"])} for row in found.to_pylist()]
+    return [row | {"figures": row["figures"] and json.loads(row["figures"])} for row in batches.to_pylist()]

@@ -24,6 +24,12 @@ class JobError(Error):
 class IncomingError(Error):
     """The incoming records cannot be read at all."""
 
+    def __init__(self, message: str, source: str = "", place: str = "") -> None:
+        """`source`: the file, or what else the records come from; `place`: where in it, such as "line 17"."""
+        where = ", ".join(one for one in (source, place) if one)
+        super().__init__(f"{where}: {message}" if where else message)
+        self.source, self.place = source, place
+
 
 class StoreError(Error):
     """The store refused: it is not there, locked, read-only, full, or it rejected a whole statement."""

@@ -71,24 +71,24 @@ def _samples(result: Result) -> str:
     return _table([result.unit, "decision", "key", "values", "reason"], rows, right=[result.unit])
 
 
-def of_explanation(found: Explanation) -> str:
+def of_explanation(explanation: Explanation) -> str:
     """The records of one key: every column, every rule, the decision."""
-    out = [
-        f"Key <b>{_text(together(found.key.values()))}</b> of {_text(found.table)}, by {_text(', '.join(found.key))}."
-    ]
-    if len(found.existing) != 1:
-        out.append(f"{len(found.existing) or 'No'} rows have this key.")
-    if found.note is not None:
-        out.append(_text(sentence(found.note)))
-    for one in found.records:
-        out += _record(one, found)
+    names = ", ".join(explanation.key)
+    key = together(explanation.key.values())
+    out = [f"Key <b>{_text(key)}</b> of {_text(explanation.table)}, by {_text(names)}."]
+    if len(explanation.existing) != 1:
+        out.append(f"{len(explanation.existing) or 'No'} rows have this key.")
+    if explanation.note is not None:
+        out.append(_text(sentence(explanation.note)))
+    for one in explanation.records:
+        out += _record(one, explanation)
     return _page(out)
 
 
-def _record(one: Explained, found: Explanation) -> Iterable[str]:
-    yield f"<b>{found.unit} {one.row}</b> came as {_text(record(one.came))}"
+def _record(one: Explained, explanation: Explanation) -> Iterable[str]:
+    yield f"<b>{explanation.unit} {one.row}</b> came as {_text(record(one.came))}"
     if one.compared:
-        old = [shown(cell.existing) if found.existing else "no row" for cell in one.compared]
+        old = [shown(cell.existing) if explanation.existing else "no row" for cell in one.compared]
         rows = [
             [cell.column, before, "≠" if cell.changed else "", shown(cell.incoming) if cell.sent else "", cell.verdict]
             for cell, before in zip(one.compared, old, strict=True)
@@ -100,12 +100,12 @@ def _record(one: Explained, found: Explanation) -> Iterable[str]:
     yield f"Decision: {_cell(_Styled(one.decision, _COLOURS[one.decision]))}, {_text(one.reason)}"
 
 
-def of_checked(found: Checked) -> str:
+def of_checked(checked: Checked) -> str:
     """Problems, warnings, and what the job does."""
-    out = [f"<b>Wrong:</b> {_text(problem)}" for problem in found.problems]
-    out += [f"<i>Note: {_text(warning)}</i>" for warning in found.warnings]
-    out += [_text(sentence) for sentence in found.sentences]
-    return _page(out if found.problems else [*out, "Nothing is wrong with this job."])
+    out = [f"<b>Wrong:</b> {_text(problem)}" for problem in checked.problems]
+    out += [f"<i>Note: {_text(warning)}</i>" for warning in checked.warnings]
+    out += [_text(sentence) for sentence in checked.sentences]
+    return _page(out if checked.problems else [*out, "Nothing is wrong with this job."])
 
 
 class _Html(str):

@@ -46,7 +46,7 @@ def history(
         info = session.describe(table)
         shape, names = history_info(info, session.fits), stored_names(info, session.fits)
         full = {stored: name for name, stored in names.items()}
-        found = session.find_own(shape.name, info)
+        stored_as = session.find_own(shape.name, info)
         where: list[list[Condition]] = []
         for name, value in key.items():
             known = known_column(info, name)
@@ -62,12 +62,12 @@ def history(
         for op, moment in bounds:
             if moment is not None:
                 where.append([Condition("changed_at", op, moment)])  # type: ignore[arg-type]
-        if found is None:
+        if stored_as is None:
             return _named(shape.schema.empty_table(), full)
-        if not is_history(found):
+        if not is_history(stored_as):
             raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
-        where = [[one for one in group if one.column in found] for group in where]
-        rows = session.read(found, [group for group in where if group], newest="change_no", limit=limit)
+        where = [[one for one in group if one.column in stored_as] for group in where]
+        rows = session.read(stored_as, [group for group in where if group], newest="change_no", limit=limit)
         return _named(_as_declared(rows, FIXED), full)
 
 
@@ -75,11 +75,11 @@ def batches(store: str | Store, *, table: str | None = None, limit: int | None =
     """The batches of a store, oldest first, as an Arrow table; `limit` keeps the newest so many."""
     _whole("limit", limit, 1)
     with opened(store) as place, place.begin(write=False) as session:
-        found = session.find_own(BATCHES_TABLE)
-        if found is None:
+        stored_as = session.find_own(BATCHES_TABLE)
+        if stored_as is None:
             return BATCHES.schema.empty_table()
         where: Sequence[Sequence[Condition]] = [[Condition("table_name", "=", table)]] if table else ()
-        return _as_declared(session.read(found, where, newest="batch_no", limit=limit), BATCHES.columns)
+        return _as_declared(session.read(stored_as, where, newest="batch_no", limit=limit), BATCHES.columns)
 
 
 def key_given(key: Any) -> dict[str, Any]:

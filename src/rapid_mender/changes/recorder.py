@@ -17,7 +17,7 @@ from ..core.existing import Existing
 from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
-from ..stores.contract import Condition, Session, Written, kept
+from ..stores.contract import Condition, Load, Session, Written, kept
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
@@ -110,8 +110,8 @@ class Recorder:
 
     def _after_history(self) -> int | None:
         """A number that the table's history has not, where it is older than the batches: somebody removed these."""
-        found = self.session.find_own(self._shape.name, self.info)
-        last = self.session.last(found.name, "batch_no") if found is not None and is_history(found) else 0
+        kept_as = self.session.find_own(self._shape.name, self.info)
+        last = self.session.last(kept_as.name, "batch_no") if kept_as is not None and is_history(kept_as) else 0
         return last + 1 if last else None
 
     @property
@@ -121,20 +121,20 @@ class Recorder:
 
     def _prepare_history(self) -> None:
         wanted = self._shape
-        found = self.session.find_own(wanted.name, self.info)
-        self._needs_undo(found)
-        if found is None:
+        history = self.session.find_own(wanted.name, self.info)
+        self._needs_undo(history)
+        if history is None:
             if why := self.session.cannot_make(wanted):
                 raise JobError(f"the history of {self.info.name!r} cannot be made: {why}; set history = false")
             self.session.create(wanted, self.info)
-        elif not is_history(found):
+        elif not is_history(history):
             raise StoreError(
                 f"a table named {wanted.name!r} is there already and is not a history; rename it, or set "
                 "history = false"
             )
         else:
-            self._check_history(found)
-            new = [column for column in wanted.columns if column.name not in found]
+            self._check_history(history)
+            new = [column for column in wanted.columns if column.name not in history]
             if new:
                 self.session.add_columns(wanted.name, new)
         self._last = self._newest()
@@ -150,13 +150,13 @@ class Recorder:
         told = self.session.read(BATCHES, here, newest="batch_no", limit=1, columns=["last_change"])
         return max(newest, *told["last_change"].to_pylist(), 0)
 
-    def _check_history(self, found: TableInfo) -> None:
+    def _check_history(self, history: TableInfo) -> None:
         """A column of the table may have been altered since: then a database may cut or round what the history gets."""
         for column in self.info.columns:
             for name in (self._stored[f"{side}_{column.name}"] for side in ("old", "new")):
-                if name in found and not found[name].holds(column):
+                if name in history and not history[name].holds(column):
                     raise StoreError(
-                        f"{found.name}.{name} is {found[name].declared}, but {self.info.name}.{column.name} is "
+                        f"{history.name}.{name} is {history[name].declared}, but {self.info.name}.{column.name} is "
                         f"{column.declared}; alter the history's columns to that type and run again"
                     )
 
@@ -181,7 +181,7 @@ class Recorder:
         }
         columns = {self._stored.get(name, name): changes[name] for name in changes.column_names if name != "action"}
         verbatim = {self._stored[name]: cells for name, cells in verbatim.items()}
-        self.session.append(self._shape, pa.table({"change_no": numbers} | columns), same, verbatim, after)
+        self.session.append(self._shape, Load(pa.table({"change_no": numbers} | columns), same, verbatim), after)
 
     def resume(self, session: Session) -> None:
         """Go on in another transaction, in which the batch has its row already."""

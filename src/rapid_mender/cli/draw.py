@@ -141,9 +141,9 @@ def _samples(result: Result) -> Rows:
     return table
 
 
-def batches(found: pa.Table, store: str, of: str | None) -> None:
+def batches(rows: pa.Table, store: str, of: str | None) -> None:
     console = Screen()
-    if not found.num_rows:
+    if not rows.num_rows:
         console.print(f"No batch was merged into {f'{of} in ' if of else ''}{store} yet.")
         return
     counts = dict(zip(("inserted", "updated", "deleted", "skipped", "rejected"), STYLES.values(), strict=True))
@@ -158,7 +158,7 @@ def batches(found: pa.Table, store: str, of: str | None) -> None:
         "status",
         right=("batch", "took", *counts),
     )
-    for row in found.to_pylist():
+    for row in rows.to_pylist():
         took = (row["finished_at"] - row["started_at"]).total_seconds() if row["finished_at"] else None
         table.add_row(
             str(row["batch_no"]), row["table_name"], row["job"] or "", row["actor"] or "",
@@ -173,14 +173,14 @@ def _status(row: dict[str, Any]) -> Text:
     """How a run ended; why, if it was stopped."""
     text = row["status"] + (f", {row['unrecorded']:,} unrecorded" if row["unrecorded"] else "")
     if why := json_lib.loads(row["figures"] or "{}").get("stopped"):
-        text = f"{text}: {why.partition(';')[0]}"
+        text = f"{text}: {why}"
     return Text(text, "" if row["status"] == "done" else STYLES["reject"])
 
 
-def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
+def history(changes: pa.Table, name: str, key: list[str], full: bool) -> None:
     """`key` are the columns that tell the records apart, where there may be several."""
     console = Screen()
-    if not found.num_rows:
+    if not changes.num_rows:
         console.print(f"No such change of {name}.")
         return
     table = Rows(
@@ -196,7 +196,7 @@ def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
         "new",
         right=("change", "batch"),
     )
-    for change in documents.of_changes(found):
+    for change in documents.of_changes(changes):
         old, new = change["old"] or {}, change["new"] or {}
         names = change["changed"] or [c for c, value in (new or old).items() if value is not None]
         first = [
@@ -211,4 +211,4 @@ def history(found: pa.Table, name: str, key: list[str], full: bool) -> None:
             table.add_row(*(first if not number else [""] * len(first)), column, *sides)
     console.print(table)
     if full:
-        console.print(f"The newest {found.num_rows:,}; --limit shows more.", style="dim")
+        console.print(f"The newest {changes.num_rows:,}; --limit shows more.", style="dim")

@@ -11,29 +11,29 @@ from .draw import STYLES
 from .screen import Rows, Screen
 
 
-def explained(found: Explanation) -> None:
+def explained(explanation: Explanation) -> None:
     """One record after the other: what came, column by column, rule by rule, the decision."""
     console = Screen()
-    key = together(found.key.values())
-    console.print(Text.assemble("Key ", (key, "bold"), f" of {found.table}, by {', '.join(found.key)}."))
-    if len(found.existing) != 1:
-        console.print(f"{len(found.existing) or 'No'} rows have this key.")
-    if found.note is not None:
-        console.print(sentence(found.note))
-    for one in found.records:
+    key = together(explanation.key.values())
+    console.print(Text.assemble("Key ", (key, "bold"), f" of {explanation.table}, by {', '.join(explanation.key)}."))
+    if len(explanation.existing) != 1:
+        console.print(f"{len(explanation.existing) or 'No'} rows have this key.")
+    if explanation.note is not None:
+        console.print(sentence(explanation.note))
+    for one in explanation.records:
         console.print()
-        _record(one, found)
+        _record(one, explanation)
 
 
-def _record(one: Explained, found: Explanation) -> None:
+def _record(one: Explained, explanation: Explanation) -> None:
     console = Screen()
-    console.print(Text.assemble((f"{found.unit} {one.row}", "bold"), " came as  ", (record(one.came), "dim")))
+    console.print(Text.assemble((f"{explanation.unit} {one.row}", "bold"), " came as  ", (record(one.came), "dim")))
     if one.compared:
         console.print()
         table = Rows("column", "existing", "", "incoming", "verdict")
         for cell in one.compared:
             style = f"bold {STYLES['update']}" if cell.changed else ""
-            old = Text(shown(cell.existing) if found.existing else "no row", "dim")
+            old = Text(shown(cell.existing) if explanation.existing else "no row", "dim")
             new = Text(shown(cell.incoming), style) if cell.sent else Text("", "dim")
             table.add_row(cell.column, old, "≠" if cell.changed else "", new, Text(cell.verdict, style or "dim"))
         console.print(table)
@@ -49,14 +49,14 @@ def _record(one: Explained, found: Explanation) -> None:
     console.print(Text.assemble("Decision: ", (one.decision, STYLES[one.decision]), f", {one.reason}"))
 
 
-def checked(found: Checked) -> None:
+def checked(checked_job: Checked) -> None:
     """Problems, warnings, and what the job does."""
     console = Screen()
-    for problem in found.problems:
+    for problem in checked_job.problems:
         console.print(Text.assemble(("Wrong: ", STYLES["reject"]), problem))
-    for warning in found.warnings:
+    for warning in checked_job.warnings:
         console.print(Text.assemble(("Note: ", "yellow"), warning))
-    for said in found.sentences:
+    for said in checked_job.sentences:
         console.print(Text(said))
-    if not found.problems:
+    if not checked_job.problems:
         console.print("\nNothing is wrong with this job.")

@@ -33,7 +33,7 @@ def output() -> Iterator[None]:
     except (OSError, ValueError, KeyboardInterrupt) as error:  # a closed pipe, a full disk, odd letters, a Ctrl-C
         why = "interrupted" if isinstance(error, KeyboardInterrupt) else error
         with suppress(OSError, ValueError):
-            _say(f"it is done, but what was done could not be shown: {why}.")
+            _say(f"it is done, but what was done could not be shown: {why}")
         _forget_output()
 
 
@@ -48,20 +48,20 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
     """Turn our errors into a message and an exit code. `writes`: say that nothing was written."""
     from ..errors import Error, JobError
 
-    after = " Nothing was written." if writes else ""
+    after = ["Nothing was written"] if writes else []
     try:
         yield
         sys.stdout.flush()
     except JobError as error:
-        _say(f"{error}.{after}")
+        _say(str(error), *after)
         raise typer.Exit(WRONG_USAGE) from None
     except Error as error:
-        _say(f"{error}.{'' if error.wrote else after}")
+        _say(str(error), *([] if error.wrote else after))
         raise typer.Exit(STOPPED) from None
     except KeyboardInterrupt as error:
         done = isinstance(error, Terminated)
         undone = "; what was not committed is undone" if writes else ""
-        _say(f"{'terminated' if done else 'interrupted'}{undone}.")
+        _say(f"{'terminated' if done else 'interrupted'}{undone}")
         raise typer.Exit(TERMINATED if done else INTERRUPTED) from None
     except BrokenPipeError:
         _forget_output()
@@ -70,18 +70,21 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
         if error.filename is not None:
             raise
         with suppress(OSError, ValueError):
-            _say(f"what was found could not be shown: {error}.")
+            _say(f"what was found could not be shown: {error}")
         _forget_output()
         raise typer.Exit(STOPPED) from None
 
 
-def _say(message: str) -> None:
-    """Print a message. What points at a place in a text has lines of its own, and what follows it has one too."""
-    head, line, rest = message.partition("\n")
+def _say(*sentences: str) -> None:
+    """Print a message. A sentence that ends by pointing at a place in a text has no period, and the next a new line."""
     from ..spelling import visible
 
-    message = head + line + rest.replace("^. ", "^\n").replace("^.", "^") if line else message
-    typer.echo(f"rmend: {visible(message.replace('?.', '?'), lines=True)}", err=True)
+    message = ""
+    for sentence in sentences:
+        message += ("\n" if message.endswith("^") else " ") + sentence
+        if not sentence.endswith(("?", "^")):
+            message += "."
+    typer.echo(f"rmend:{visible(message, lines=True)}", err=True)
 
 
 def show_waits() -> None:
@@ -90,6 +93,6 @@ def show_waits() -> None:
 
     class Said(logging.Handler):
         def emit(self, record: logging.LogRecord) -> None:
-            _say(f"{record.getMessage()}.")
+            _say(record.getMessage())
 
     logging.getLogger("rapid_mender.waiting").addHandler(Said(logging.WARNING))

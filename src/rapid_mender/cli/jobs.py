@@ -68,10 +68,10 @@ def check(
         from ..jobs.check import check
         from . import draw, draw_record
 
-        found = check(load(job, store, set), incoming)
+        checked = check(load(job, store, set), incoming)
         if json:
-            draw.json(documents.of_checked(found))
+            draw.json(documents.of_checked(checked))
         else:
-            draw_record.checked(found)
-    if found.problems:
+            draw_record.checked(checked)
+    if checked.problems:
         raise typer.Exit(WRONG_USAGE)

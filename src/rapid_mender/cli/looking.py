@@ -37,11 +37,11 @@ def batches(
         from . import draw
 
         store, _, _ = _place(where, None, set)
-        found = batches(store, table=table, limit=limit)
+        rows = batches(store, table=table, limit=limit)
         if json:
-            draw.json({"store": draw.store_name(store), "batches": documents.of_batches(found)})
+            draw.json({"store": draw.store_name(store), "batches": documents.of_batches(rows)})
         else:
-            draw.batches(found, draw.store_name(store), table)
+            draw.batches(rows, draw.store_name(store), table)
 
 
 def history(
@@ -73,7 +73,7 @@ def history(
         if name is None:
             raise JobError("name the table with --table, or give a job file instead of a store URL")
         given = pairs("--key", "COLUMN=VALUE", key)
-        found = history(
+        changes = history(
             store,
             name,
             key=given,
@@ -85,11 +85,11 @@ def history(
             limit=limit,
         )
         if json:
-            draw.json({"store": draw.store_name(store), "table": name, "changes": documents.of_changes(found)})
+            draw.json({"store": draw.store_name(store), "table": name, "changes": documents.of_changes(changes)})
         else:
             identity = job_key or _primary_key(store, name)
             whole = {column.lower() for column in identity} <= {column.lower() for column in given}
-            draw.history(found, name, [] if given and whole else identity, full=found.num_rows == limit)
+            draw.history(changes, name, [] if given and whole else identity, full=changes.num_rows == limit)
 
 
 def _place(where: str, store: str | None, names: list[str] | None) -> tuple[str | Store, str | None, list[str]]:

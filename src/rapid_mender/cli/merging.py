@@ -91,11 +91,11 @@ def explain(
         from ..merging.explain import explain
         from . import draw, draw_record
 
-        found = explain(load(job, store, set), incoming, key=pairs("--key", "COLUMN=VALUE", key))
+        explanation = explain(load(job, store, set), incoming, key=pairs("--key", "COLUMN=VALUE", key))
         if json:
-            draw.json(documents.of_explanation(found))
+            draw.json(documents.of_explanation(explanation))
         else:
-            draw_record.explained(found)
+            draw_record.explained(explanation)
 
 
 def _with_rejects(job: Job) -> Job:

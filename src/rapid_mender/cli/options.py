@@ -46,12 +46,12 @@ def pairs(option: str, form: str, words: list[str] | None) -> dict[str, str]:
     """NAME=VALUE words as a mapping. Raises JobError if one is none, or says the same name again."""
     from ..errors import JobError
 
-    found: dict[str, str] = {}
+    given: dict[str, str] = {}
     for word in words or []:
         name, separator, value = word.partition("=")
         if not separator or not name:
             raise JobError(f"{option} {name!r} is not {form}" if option != "--set" else f"{option} takes {form}")
-        if name in found:
+        if name in given:
             raise JobError(f"{option} says {name!r} twice")
-        found[name] = value
-    return found
+        given[name] = value
+    return given

@@ -42,7 +42,7 @@ def differences(
     existing: Existing, incoming: pa.Table, columns: Iterable[str], like: Mapping[str, Likeness]
 ) -> dict[str, np.ndarray]:
     """For each column a mask of the rows in which it differs. The rows of both sides meet in order."""
-    found = {}
+    differing = {}
     for name in columns:
         old, new = one_array(existing.values[name]), one_array(incoming[name])
         mask = differs(old, new)
@@ -56,8 +56,8 @@ def differences(
             mask = mask | existing.verbatim[name].unreadable
         if setting is not None and setting.keep_on_null and new.null_count:
             mask = mask & new.is_valid().to_numpy(zero_copy_only=False)
-        found[name] = mask
-    return found
+        differing[name] = mask
+    return differing
 
 
 def differs(old: pa.Array, new: pa.Array) -> np.ndarray:

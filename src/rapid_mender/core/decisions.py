@@ -93,13 +93,13 @@ def decide_matched(
     decisions, and for each record the place in `answered` of the one row that it meets, or -1.
     """
     matches = np.bincount(answered, minlength=count)
-    found = np.full(count, -1, np.int64)
-    found[answered] = np.arange(len(answered))
+    matched_row = np.full(count, -1, np.int64)
+    matched_row[answered] = np.arange(len(answered))
     one, several = matches == 1, matches > 1
-    found[several] = -1
+    matched_row[several] = -1
     differs, old = np.zeros(count, bool), np.zeros(count, bool)
-    differs[one] = compared[found[one]]
-    old[one] = stale[found[one]]
+    differs[one] = compared[matched_row[one]]
+    old[one] = stale[matched_row[one]]
     decisions = Decisions(count, SKIP, "unchanged")
     if lacking:
         words = "the column" if len(lacking) == 1 else "the columns"
@@ -113,6 +113,6 @@ def decide_matched(
     differs &= ~old
     if differs.any():
         texts = pa.array([f"changed: {', '.join(columns)}" for columns in patterns.sets], pa.string())
-        decisions.put(differs, UPDATE, texts, patterns.code[found[differs]])
+        decisions.put(differs, UPDATE, texts, patterns.code[matched_row[differs]])
     decisions.put(old, SKIP, "older than the existing row")
-    return decisions, found
+    return decisions, matched_row

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass, field
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -45,6 +46,17 @@ class Existing:
     values: pa.Table
     locators: pa.Table
     verbatim: dict[str, Verbatim] = field(default_factory=dict)
+
+    def shown(self, row: int) -> dict[str, Any]:
+        """A row as it is shown to people: verbatim cells as the text that they are."""
+        return {name: self.shown_cell(name, row) for name in self.values.column_names}
+
+    def shown_cell(self, column: str, row: int) -> Any:
+        """One cell of it."""
+        cells = self.verbatim.get(column)
+        if cells is not None and cells.mask[row]:
+            return cells.text[int(cells.mask[:row].sum())].as_py()
+        return self.values[column][row].as_py()
 
     def take(self, rows: np.ndarray) -> Existing:
         index = pa.array(rows)

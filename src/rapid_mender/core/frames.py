@@ -27,8 +27,8 @@ def as_table(frame: Any) -> pa.Table | list[dict[str, Any]] | None:
     if library == "polars":
         frame = _of_polars(frame)
     if library == "pandas" and hasattr(frame, "columns"):
-        found = _of_pandas(frame)
-        return checked(found) if isinstance(found, pa.Table) else found
+        table = _of_pandas(frame)
+        return checked(table) if isinstance(table, pa.Table) else table
     if not hasattr(frame, "__arrow_c_stream__"):
         return None
     try:

@@ -15,8 +15,8 @@ def in_quotes(names: Iterable[str]) -> str:
 def closest(name: str, names: Iterable[str], cutoff: float = 0.5) -> str | None:
     """The one of `names` that is most like `name`, upper or lower case alike; None if none is."""
     lower = {one.lower(): one for one in names}
-    found = difflib.get_close_matches(name.lower(), lower, n=1, cutoff=cutoff)
-    return lower[found[0]] if found else None
+    close = difflib.get_close_matches(name.lower(), lower, n=1, cutoff=cutoff)
+    return lower[close[0]] if close else None
 
 
 def fitted(name: str, fits: Callable[[str], bool], ending: str = "") -> str:

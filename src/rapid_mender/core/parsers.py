@@ -252,8 +252,8 @@ PER_SECOND = {"s": 1, "ms": 1000, "us": 1_000_000, "ns": 1_000_000_000}
 
 def _of_lengths(text: pa.Array, *lengths: int) -> bool:
     """Whether every text has one of the lengths, in bytes, or more than the last of them: Arrow reads 10 for 10:00."""
-    found = np.asarray(pc.fill_null(pc.binary_length(text), lengths[0]))
-    return bool((np.isin(found, lengths) | (found > lengths[-1])).all())
+    lengths_of = np.asarray(pc.fill_null(pc.binary_length(text), lengths[0]))
+    return bool((np.isin(lengths_of, lengths) | (lengths_of > lengths[-1])).all())
 
 
 def _near_today(text: pa.Array) -> bool:

@@ -42,9 +42,9 @@ def among(hashes: np.ndarray, repeated: np.ndarray) -> np.ndarray:
     """A mask of the `hashes` that are in the sorted array `repeated`."""
     if not len(repeated):
         return np.zeros(len(hashes), bool)
-    found = np.searchsorted(repeated, hashes)
-    found[found == len(repeated)] = 0
-    return repeated[found] == hashes
+    at = np.searchsorted(repeated, hashes)
+    at[at == len(repeated)] = 0
+    return repeated[at] == hashes
 
 
 def resolve_repeats(

@@ -20,7 +20,7 @@ class RuleInputs(Mapping[Name, pa.Array]):
     incoming: pa.Table
     raw: Mapping[str, pa.Array]
     existing: pa.Table
-    found: np.ndarray
+    matched_row: np.ndarray
     """For each record the place of the row that it meets, or -1."""
     changed: Mapping[str, np.ndarray]
     compared: np.ndarray
@@ -47,27 +47,27 @@ class RuleInputs(Mapping[Name, pa.Array]):
                 return one_array(self.incoming[name])
             if name in self.raw:
                 return self.raw[name]
-            return pa.nulls(len(self.found), self.types.get(("incoming", name), pa.null()))
+            return pa.nulls(len(self.matched_row), self.types.get(("incoming", name), pa.null()))
         if side == "existing":
             return one_array(self.existing[name]).take(self._index)
-        matched = self.found >= 0
+        matched = self.matched_row >= 0
         if name == "matched":
             return pa.array(matched)
         mask = self.changed.get(name) if side else self.stale if name == "stale" else self.compared
-        out = np.zeros(len(self.found), bool)
+        out = np.zeros(len(self.matched_row), bool)
         if mask is not None:
-            out[matched] = mask[self.found[matched]]
+            out[matched] = mask[self.matched_row[matched]]
         return pa.array(out)
 
     @cached_property
     def _index(self) -> pa.Array:
-        return pa.array(self.found, mask=self.found < 0)
+        return pa.array(self.matched_row, mask=self.matched_row < 0)
 
     def tables(self) -> tuple[pa.Table, pa.Table]:
         """Both sides as tables, for a rule that is a function."""
         sent, columns = set(self.incoming.column_names), {}
         for name, kind in zip(self.existing.column_names, self.existing.schema.types, strict=True):
-            columns[name] = self.incoming[name] if name in sent else pa.nulls(len(self.found), kind)
+            columns[name] = self.incoming[name] if name in sent else pa.nulls(len(self.matched_row), kind)
         columns |= {name: values for name, values in self.raw.items() if name not in columns}
         return pa.table(columns), self.existing.take(self._index)
 

@@ -90,9 +90,9 @@ def apply_rules(
     """
     fired = Fired()
     every = eligible.copy()
-    matched = inputs.found >= 0
+    matched = inputs.matched_row >= 0
     fresh = np.ones(len(matched), bool)
-    fresh[matched] = ~inputs.stale[inputs.found[matched]]
+    fresh[matched] = ~inputs.stale[inputs.matched_row[matched]]
     for rule in rules:
         waiting = every if rule.of_stale else every & fresh
         if not waiting.any():

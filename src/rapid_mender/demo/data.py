@@ -130,9 +130,9 @@ def make(folder: str | os.PathLike[str]) -> None:
     ours = {*FILES, *LATER, *JOBS, *(f"{name}.rejects.{end}" for name in batches for end in ("csv", "jsonl"))}
     if path.exists() and not path.is_dir():
         raise JobError(f"{path} is a file; name a folder for the demo")
-    found = {entry.name for entry in path.iterdir()} if path.exists() else set()
-    ours |= {name for name in found if re.sub(r"\.rejects\.\d+\.", ".rejects.", name) in ours}  # of earlier runs
-    others = sorted(found - ours)
+    there = {entry.name for entry in path.iterdir()} if path.exists() else set()
+    ours |= {name for name in there if re.sub(r"\.rejects\.\d+\.", ".rejects.", name) in ours}  # of earlier runs
+    others = sorted(there - ours)
     if others:
         raise JobError(f"the folder {path} has other files in it ({others[0]}); name another folder for the demo")
     try:

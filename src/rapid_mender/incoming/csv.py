@@ -52,11 +52,13 @@ class CsvFile(Source):
                 try:
                     names = next(csv.reader(_noted(lines, read), delimiter=self.options.delimiter))
                 except StopIteration:
-                    raise IncomingError(f"{self.name} is empty: it has not even a line of column names") from None
+                    raise IncomingError(
+                        "the file is empty: it has not even a line of column names", self.name
+                    ) from None
                 except (UnicodeError, csv.Error, OSError, EOFError) as error:
-                    raise IncomingError(f"{self.name}, line 1: {error}; check the encoding and the file") from error
+                    raise IncomingError(f"{error}; check the encoding and the file", self.name, "line 1") from error
             if why := _unread(read, self.options.encoding):
-                raise IncomingError(f"{self.name}, line 1: {why}")
+                raise IncomingError(why, self.name, "line 1")
             self._names, self._header_lines = names, max("".join(read).count("\n"), 1)
         return self._names
 
@@ -87,18 +89,19 @@ class CsvFile(Source):
             delimiter = ord(self.options.delimiter)
             told = whole_records(block, delimiter, last) if len(self.columns) > 1 else None
             if told is not None:
-                found: int | Scanned = told[0]
+                scanned: int | Scanned = told[0]
                 whole, breaks = told
             else:
-                found = self._scanned(block, line, last)
-                whole, breaks = found.whole, block.count(b"\n", 0, found.whole)
+                scanned = self._scanned(block, line, last)
+                whole, breaks = scanned.whole, block.count(b"\n", 0, scanned.whole)
             rest, following = block[whole:], line + breaks
             if len(rest) > _LONGEST:
                 raise IncomingError(
-                    f"{self.name}, line {following}: a record is longer than {_LONGEST >> 20} MiB; most likely a quote "
-                    "is opened there and never closed"
+                    f"a record is longer than {_LONGEST >> 20} MiB; a quote seems to be opened there and never closed",
+                    self.name,
+                    f"line {following}",
                 )
-            yield block, found, line
+            yield block, scanned, line
             line = following
 
     def _scanned(self, block: bytes, line: int, last: bool) -> Scanned:
@@ -106,7 +109,7 @@ class CsvFile(Source):
             return scan(block, ord(self.options.delimiter), last)
         except Untold as error:
             at = line + block.count(b"\n", 0, error.start)
-            raise IncomingError(f"{self.name}, line {at}: {error.why}") from None
+            raise IncomingError(error.why, self.name, f"line {at}") from None
 
     def _at_once(self, block: memoryview, line: int, quoted: bool) -> Iterator[Chunk]:
         """The records of a block that breaks no rule but, maybe, the number of values."""
@@ -141,23 +144,23 @@ class CsvFile(Source):
         if table.num_rows:
             yield from self._decoded(table, rows[good])
 
-    def _records(self, block: bytes, found: Scanned, line: int, width: int) -> Iterator[Chunk]:
+    def _records(self, block: bytes, scanned: Scanned, line: int, width: int) -> Iterator[Chunk]:
         """The records of a block, each looked at."""
-        rows = found.lines + line
-        good = found.values == width
-        good[list(found.broken)] = False
-        aside = (found.values != 0) & ~good
+        rows = scanned.lines + line
+        good = scanned.values == width
+        good[list(scanned.broken)] = False
+        aside = (scanned.values != 0) & ~good
         for at in np.flatnonzero(aside).tolist():
-            text = block[found.starts[at] : found.ends[at]].decode("utf-8", "backslashreplace").rstrip("\r\n")
-            why = found.broken.get(at) or _miscounted(int(found.values[at]), width)
+            text = block[scanned.starts[at] : scanned.ends[at]].decode("utf-8", "backslashreplace").rstrip("\r\n")
+            why = scanned.broken.get(at) or _miscounted(int(scanned.values[at]), width)
             self.broken.append(Broken(int(rows[at]), why, text))
         if not good.any():
             return
         if not good.all():
             edges = np.flatnonzero(np.diff(np.concatenate([[False], good, [False]]).astype(np.int8))).reshape(-1, 2)
-            kept = memoryview(b"".join(block[found.starts[a] : found.ends[b - 1]] for a, b in edges.tolist()))
+            kept = memoryview(b"".join(block[scanned.starts[a] : scanned.ends[b - 1]] for a, b in edges.tolist()))
         else:
-            kept = memoryview(block)[: found.whole]
+            kept = memoryview(block)[: scanned.whole]
         yield from self._decoded(self._parsed(kept, int(good.sum()), False), rows[good])
 
     def _parsed(self, block: memoryview, count: int | None, text: bool, handler: Any = None) -> pa.Table:
@@ -178,9 +181,9 @@ class CsvFile(Source):
                 ),
             )  # fmt: skip
         except pa.ArrowInvalid as error:
-            raise IncomingError(f"{self.name}: {error}") from error
+            raise IncomingError(str(error), self.name) from error
         if count is not None and table.num_rows != count:
-            raise IncomingError(f"{self.name}: {count:,} records were found and {table.num_rows:,} read")
+            raise IncomingError(f"it has {count:,} records, and {table.num_rows:,} were read", self.name)
         return table
 
     def _blocks(self) -> Iterator[tuple[bytes, bool]]:
@@ -204,7 +207,7 @@ class CsvFile(Source):
                     return
                 block = following
         except (OSError, EOFError, zlib.error, UnicodeError, LookupError) as error:
-            raise IncomingError(f"{self.name}: {error}; check the encoding and the file") from error
+            raise IncomingError(f"{error}; check the encoding and the file", self.name) from error
 
     def _text(self, encoding: str) -> io.TextIOWrapper:
         """The file as text, apart from the reader."""
@@ -214,7 +217,7 @@ class CsvFile(Source):
             return io.TextIOWrapper(stream, encoding, "surrogateescape", newline="")
         except LookupError as error:
             stream.close()
-            raise IncomingError(f"{self.name}: {error}; check the encoding") from error
+            raise IncomingError(f"{error}; check the encoding", self.name) from error
 
     def _decoded(self, table: pa.Table, rows: np.ndarray) -> Iterator[Chunk]:
         """Bytes as text. Records that are not valid text are broken."""

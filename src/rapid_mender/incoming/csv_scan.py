@@ -106,11 +106,11 @@ def scan(block: bytes, delimiter: int, last: bool) -> Scanned:
     bare = ends - starts - (data[ends - 1] == _LINE)
     values[(bare == 0) | ((bare == 1) & (data[starts] == _RETURN))] = 0
     lines = np.arange(len(starts)) if len(breaks) == len(outside) else np.searchsorted(breaks, starts)
-    found = Scanned(starts, ends, lines, values, int(ends[-1]) if len(ends) else 0)
+    scanned = Scanned(starts, ends, lines, values, int(ends[-1]) if len(ends) else 0)
     for start, _, why in spans:
-        found.broken[int(np.searchsorted(ends, start, side="right"))] = why
+        scanned.broken[int(np.searchsorted(ends, start, side="right"))] = why
     if b"\r" in block:
-        returns = np.flatnonzero(data[: found.whole] == _RETURN)
+        returns = np.flatnonzero(data[: scanned.whole] == _RETURN)
         returns = returns[returns + 1 < len(data)]
         alone = returns[data[returns + 1] != _LINE]
         if spans or b'"' in block:
@@ -119,8 +119,8 @@ def scan(block: bytes, delimiter: int, last: bool) -> Scanned:
                 quoted[start:end] = False
             alone = alone[(np.searchsorted(np.flatnonzero(quoted), alone) & 1) == 0]
         for number in np.unique(np.searchsorted(ends, alone, side="right")).tolist():
-            found.broken.setdefault(number, "a carriage return stands alone, outside of quotes")
-    return found
+            scanned.broken.setdefault(number, "a carriage return stands alone, outside of quotes")
+    return scanned
 
 
 def _misplaced(data: np.ndarray, quoted: np.ndarray, delimiter: int, last: bool) -> list[tuple[int, int, str]]:

@@ -76,7 +76,7 @@ class JsonLinesFile(Source):
         try:
             return lines.read(_BLOCK)
         except (OSError, EOFError, zlib.error) as error:
-            raise IncomingError(f"{self.name} is damaged at or after line {line}: {error}") from error
+            raise IncomingError(f"the file is damaged there or after: {error}", self.name, f"line {line}") from error
 
     def _block(self, block: bytes, line: int) -> Iterator[Chunk]:
         if line == 1:

@@ -104,7 +104,7 @@ def _standard_input(options: Options) -> Source:
         shutil.copyfileobj(gzip.GzipFile(fileobj=stream) if packed else stream, file, 1 << 20)
         file.flush()
     except (OSError, EOFError, zlib.error) as error:
-        raise IncomingError(f"standard input: {error}") from error
+        raise IncomingError(str(error), "standard input") from error
     source = _file(file.name, replace(options, format=options.format or "csv"), "standard input")
     weakref.finalize(source, file.close)
     return source
@@ -167,8 +167,9 @@ def _as_table(one: Any, row: int) -> pa.Table | list[dict[str, Any]]:
     table = as_table(one)
     if table is None:
         raise IncomingError(
-            f"the iterator gives {type(one).__name__} at record {row}; it must give Arrow record batches, frames, or "
-            "records: dicts or objects with fields, singly or in lists"
+            f"the iterator gives {type(one).__name__}; it must give Arrow record batches, frames, or records: dicts or "
+            "objects with fields, singly or in lists",
+            place=f"record {row}",
         )
     return table
 
@@ -183,7 +184,7 @@ class ParquetFile(Source):
         try:
             self._file = pq.ParquetFile(self.path)
         except (pa.ArrowInvalid, OSError) as error:
-            raise IncomingError(f"{self.name} is not a Parquet file, or a damaged one: {error}") from error
+            raise IncomingError(f"this is no Parquet file, or a damaged one: {error}", self.name) from error
         checked(self._file.schema_arrow.empty_table())
 
     @property
@@ -198,7 +199,7 @@ class ParquetFile(Source):
                     yield Chunk(pa.Table.from_batches([batch]), np.arange(row, row + batch.num_rows))
                 row += batch.num_rows
         except (pa.ArrowInvalid, OSError) as error:
-            raise IncomingError(f"{self.name} is damaged at or after row {row}: {error}") from error
+            raise IncomingError(f"the file is damaged there or after: {error}", self.name, f"row {row}") from error
 
 
 @dataclass

@@ -34,14 +34,16 @@ def as_record(value: Any) -> dict[str, Any] | None:
 
 def as_records(values: Iterable[Any], first: int = 1) -> list[dict[str, Any]]:
     """Objects as dicts. Raises IncomingError, naming the place, counted from `first`, if one is no record."""
-    found = []
+    records = []
     for number, value in enumerate(values, first):
         record = as_record(value)
         if record is None:
             kind = type(value).__name__
-            raise IncomingError(f"record {number} is {kind}; a record is a dict or an object with fields")
-        found.append(record)
-    return found
+            raise IncomingError(
+                f"this is {kind}; a record is a dict or an object with fields", place=f"record {number}"
+            )
+        records.append(record)
+    return records
 
 
 def gathered(values: Iterator[Any]) -> Iterator[Any]:

@@ -101,12 +101,12 @@ def _by_absent(table: pa.Table, mask: np.ndarray, names: list[str]) -> Iterator[
 
 def _names(text: str | None) -> list[str]:
     try:
-        found = json.loads(text) if text else []
-        if isinstance(found, list) and all(isinstance(one, str) for one in found):
-            return found
+        names = json.loads(text) if text else []
+        if isinstance(names, list) and all(isinstance(one, str) for one in names):
+            return names
     except ValueError:
         pass
-    raise IncomingError(f"{ABSENT}: {text!r} is no list of names; leave that column of a file of rejects as it was")
+    raise IncomingError(f"{text!r} is no list of names; leave that column of a file of rejects as it was", place=ABSENT)
 
 
 def _with_formulas(table: pa.Table) -> pa.Table:

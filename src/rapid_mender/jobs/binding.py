@@ -88,7 +88,7 @@ class _Binder:
         return key
 
     def _columns(self) -> dict[str, ColumnOptions]:
-        found: dict[str, ColumnOptions] = {}
+        options_of: dict[str, ColumnOptions] = {}
         for given, options in self.job.columns.items():
             place = f"[columns.{given}]"
             name = self.resolver.column(place, given)
@@ -111,32 +111,32 @@ class _Binder:
                     types = f"{column.declared or column.type}, {self.info[other].declared or self.info[other].type}"
                     self._wrong(f"{place} previous: {name} and {other} have different types ({types})")
                 options = options.model_copy(update={"previous": other})
-            found[name] = options
-        taken = [options.previous for options in found.values() if options.previous is not None]
+            options_of[name] = options
+        taken = [options.previous for options in options_of.values() if options.previous is not None]
         for other in {name for name in taken if taken.count(name) > 1}:
             self._wrong(f"[columns] previous: {other} is to take the old value of more than one column")
-        return found
+        return options_of
 
     def _update_only(self) -> list[str]:
-        found = [
+        columns = [
             name
             for name in (self.resolver.column("update_only", one) for one in self.job.update_only)
             if name is not None
         ]
-        for name in found:
+        for name in columns:
             if name in self.key:
                 self._wrong(f"update_only: {name} is of the key, which an update leaves as it is")
             elif self._option(name).write != "always":
                 self._wrong(f'update_only: {name} has write = "{self._option(name).write}"; leave one of the two out')
-        if found and self.order is not None and self.order not in found:
+        if columns and self.order is not None and self.order not in columns:
             self.problems.warn(
                 f"update_only leaves {self.order} as it is, by which the job tells what is older; name it too"
             )
-        return found
+        return columns
 
     def _set(self, option: str, given: Mapping[str, Any], scope: Scope) -> dict[str, Expression]:
         """What an option sets columns to, by expressions over the existing row; a text is one."""
-        found = {}
+        constants = {}
         for one, value in given.items():
             name = self.resolver.column(option, one)
             if name is None:
@@ -149,14 +149,13 @@ class _Binder:
                 constant = self.resolver.constant(f"{option}: {name}", self.info[name], value)
                 done = None if constant is None else always(value, constant)
             if done is not None:
-                found[name] = done
-        return found
+                constants[name] = done
+        return constants
 
     def _setting(self, place: str, text: str, scope: Scope, column: Column) -> Expression | None:
         """What a text sets a column to: it is an expression, and a word alone was most likely meant as a text."""
-        done = self.resolver.expression(place, text, scope, None)
-        if done is None and text.replace(" ", "").isalnum():
-            self.problems.found[-1] += f"\n    (an expression; for the text itself write \"'{text}'\")"
+        hint = f"an expression; for the text itself write \"'{text}'\"" if text.replace(" ", "").isalnum() else ""
+        done = self.resolver.expression(place, text, scope, None, hint)
         if done is not None and not done.uses:
             cells = done.evaluate(Env(1, {}, datetime.now(UTC)))
             bad = cast(cells.values, column)[1]
@@ -186,17 +185,17 @@ class _Binder:
         name = self.job.archive
         if name is None:
             return None
-        found = session.find(name)
-        if found is None or found.name == self.info.name:
-            why = "it is the table itself" if found else nearest(name, session.tables(), "tables")
+        archive = session.find(name)
+        if archive is None or archive.name == self.info.name:
+            why = "it is the table itself" if archive else nearest(name, session.tables(), "tables")
             self._wrong(f"archive: there is no other table {name!r}; {why}")
             return None
-        absent = [c for c in self.info.names if not self.info[c].generated and c not in found]
+        absent = [c for c in self.info.names if not self.info[c].generated and c not in archive]
         if absent:
-            self._wrong(f"archive: table {found.name!r} lacks the columns {in_quotes(absent)}")
-        lacking = [c.name for c in found.columns if c.required and c.name not in self.info]
+            self._wrong(f"archive: table {archive.name!r} lacks the columns {in_quotes(absent)}")
+        lacking = [c.name for c in archive.columns if c.required and c.name not in self.info]
         if lacking:
             self._wrong(
-                f"archive: table {found.name!r} requires {in_quotes(lacking)}, which {self.info.name!r} does not have"
+                f"archive: table {archive.name!r} requires {in_quotes(lacking)}, which {self.info.name!r} does not have"
             )
-        return found
+        return archive

@@ -67,8 +67,7 @@ def check(job: Job, incoming: Any = None) -> Checked:
             plan, problems = plan_of(session, job, source)
             layouts = Layouts(plan, problems)
             look_at_our_tables(session, plan, problems)
-            out.problems += problems.found
-            problems.found.clear()
+            out.problems += problems.take()
             names: list[str] = []
             if source is not None:
                 schema = schema_of(source)

@@ -115,10 +115,10 @@ def pair_names(incoming: Sequence[str], columns: Sequence[str]) -> dict[str, str
     )
     for step in steps:
         for name in incoming:
-            found = [column for column in free if step(name, column)] if name not in out else []
-            if len(found) == 1:
-                out[name] = found[0]
-                free.remove(found[0])
+            fitting = [column for column in free if step(name, column)] if name not in out else []
+            if len(fitting) == 1:
+                out[name] = fitting[0]
+                free.remove(fitting[0])
     return {name: out[name] for name in incoming if name in out}
 
 

@@ -48,11 +48,11 @@ class Layout:
 
     def uses(self) -> list[tuple[str, tuple[Name, ...]]]:
         """Every place with an expression, and the names that it reads."""
-        found = [(f"[derive] {name}", expression.uses) for name, expression in self.derived.items()]
+        places = [(f"[derive] {name}", expression.uses) for name, expression in self.derived.items()]
         for rule in self.rules:
             when = rule.when.uses if isinstance(rule.when, Expression) else ()
-            found.append((rule.name, (*when, *rule.because.uses)))
-        return found
+            places.append((rule.name, (*when, *rule.because.uses)))
+        return places
 
     def reads(self) -> set[str]:
         """The incoming names that expressions read."""
@@ -91,9 +91,9 @@ class Layouts:
             self._problems.raise_all()
             layout.extras |= lacking
         self._compile(layout)
-        if plan.ragged and self._problems.found:
-            layout.misfit = "; ".join(problem.partition("\n")[0] for problem in self._problems.found)
-            self._problems.found.clear()
+        if plan.ragged and self._problems.errors:
+            layout.misfit = "; ".join(problem.what for problem in self._problems.errors)
+            self._problems.errors.clear()
             layout.derived, layout.rules = unknown.derived, unknown.rules
         self._look_at_rules(layout)
         self._problems.raise_all()
@@ -109,7 +109,7 @@ class Layouts:
         plan, info = self._plan, self._plan.info
         free = [*plan.job.ignore, *(name for name in names if self._is_read(name) and info.named(name) is None)]
         try:
-            found = map_columns(info, names, plan.job.rename, free)
+            mapping = map_columns(info, names, plan.job.rename, free)
         except JobError as error:
             hint = ""
             if len(names) == 1 and (mark := next((one for one in ";\t|," if one in names[0]), None)):
@@ -117,13 +117,13 @@ class Layouts:
             self._problems.wrong(f"{error}{hint}")
             return None
         # in the table's order: that of the records, and so of reasons and changes, may be a neighbour's
-        return dict(sorted(found.items(), key=lambda pair: info.names.index(pair[1])))
+        return dict(sorted(mapping.items(), key=lambda pair: info.names.index(pair[1])))
 
     def columns_of(self, names: Sequence[str]) -> list[str]:
         """The columns to which incoming names go; none if they do not fit."""
         with self._problems.aside():
-            found = self._mapped(names)
-        return list((found or {}).values())
+            mapping = self._mapped(names)
+        return list((mapping or {}).values())
 
     # -- expressions ------------------------------------------------------------------------------------
 
@@ -135,7 +135,7 @@ class Layouts:
         layout.types = {("incoming", name): kind for name, kind in incoming.items()}
         what = {"incoming": "the incoming record", "existing": f"table {info.name!r}"}
         scope = Scope({"incoming": incoming}, what=what)
-        found: dict[str, Expression] = {}
+        expressions: dict[str, Expression] = {}
         for given, value in job.derive.items():
             target = self._resolver.column("[derive]", given)
             if target is None:
@@ -149,16 +149,16 @@ class Layouts:
                 constant = self._resolver.constant(f"[derive] {target}", info[target], value)
                 done = None if constant is None else always(value, constant)
             if done is not None:
-                found[target] = done
-        layout.derived = self._in_order(found)
+                expressions[target] = done
+        layout.derived = self._in_order(expressions)
         sides: Mapping[str, Mapping[str, pa.DataType]] = {"incoming": incoming, "existing": columns}
         rule_scope = Scope(sides, flags=("matched", "changed", "stale"), changes=True, what=what)
         bound = [self._rule(number, rule, rule_scope) for number, rule in enumerate(job.rules, 1)]
         layout.rules = [rule for rule in bound if rule is not None]
 
-    def _in_order(self, found: dict[str, Expression]) -> dict[str, Expression]:
+    def _in_order(self, expressions: dict[str, Expression]) -> dict[str, Expression]:
         """Derived columns, each after those that it reads. A column that reads itself reads what came."""
-        waiting, ordered = dict(found), dict[str, Expression]()
+        waiting, ordered = dict(expressions), dict[str, Expression]()
         while waiting:
             ready = [
                 name for name, expression in waiting.items()
@@ -179,7 +179,7 @@ class Layouts:
         try:
             because = Template(rule.because if rule.because is not None else default, scope)
         except ExpressionError as error:
-            self._problems.wrong(f"rule {number}, because: {error}")
+            self._problems.wrong_expression(f"rule {number}, because", error)
             return None
         return None if when is None else BoundRule(number, NAMES.index(rule.decide), when, because)
 
@@ -279,14 +279,14 @@ def _incoming_names(plan: Plan) -> set[str]:
 
     from ..core.expressions.parsing import parse
 
-    found = set()
+    names = set()
     for text in texts:
         try:
             tree = parse(text)
         except ExpressionError:
             continue  # said where it is compiled
-        found |= {one.name for one in tree.find_all(exp.Column) if one.table.lower() == "incoming"}
-    return found
+        names |= {one.name for one in tree.find_all(exp.Column) if one.table.lower() == "incoming"}
+    return names
 
 
 def shape_of(schema: pa.Schema) -> Shape:

@@ -4,36 +4,61 @@ from __future__ import annotations
 
 from collections.abc import Iterator
 from contextlib import contextmanager
+from typing import NamedTuple
 
+from ..core.expressions import ExpressionError
 from ..errors import JobError
 
 
+class Problem(NamedTuple):
+    """One thing that is wrong. `lines`: it shown in its text, each line after a line break."""
+
+    what: str
+    lines: str = ""
+
+    def __str__(self) -> str:
+        return self.what + self.lines
+
+
 class Problems:
-    """`found` say what is wrong, `warnings` what may surprise."""
+    """`errors` are what is wrong, `warnings` what may surprise."""
 
     def __init__(self) -> None:
-        self.found: list[str] = []
+        self.errors: list[Problem] = []
         self.warnings: list[str] = []
 
-    def wrong(self, problem: str) -> None:
-        if problem not in self.found:
-            self.found.append(problem)
+    def wrong(self, what: str, lines: str = "") -> None:
+        problem = Problem(what, lines)
+        if problem not in self.errors:
+            self.errors.append(problem)
+
+    def wrong_expression(self, place: str, error: ExpressionError, hint: str = "") -> None:
+        """An expression at a `place` of the job is wrong; `hint`: how it may be meant."""
+        lines = error.lines + (f"\n    ({hint})" if hint else "")
+        self.wrong(f"{place}: {error.what}", lines)
 
     def warn(self, warning: str) -> None:
         if warning not in self.warnings:
             self.warnings.append(warning)
 
+    def take(self) -> list[str]:
+        """What is wrong, and forget it."""
+        every = [str(problem) for problem in self.errors]
+        self.errors.clear()
+        return every
+
     def raise_all(self) -> None:
         """Raise JobError with all that is wrong, if anything is."""
-        if len(self.found) == 1:
-            raise JobError(self.found[0])
-        if self.found:
-            listed = "\n".join(f"- {problem}" for problem in self.found)
-            raise JobError(f"{len(self.found)} things are wrong with the job:\n{listed}", self.found)
+        every = [str(problem) for problem in self.errors]
+        if len(every) == 1:
+            raise JobError(every[0])
+        if every:
+            listed = "\n".join(f"- {problem}" for problem in every)
+            raise JobError(f"{len(every)} things are wrong with the job:\n{listed}", every)
 
     @contextmanager
     def aside(self) -> Iterator[None]:
-        """Forget what is found to be wrong within the block."""
-        before = list(self.found)
+        """Forget what turns out to be wrong within the block."""
+        before = list(self.errors)
         yield
-        self.found[:] = before
+        self.errors[:] = before

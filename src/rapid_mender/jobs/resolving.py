@@ -31,13 +31,16 @@ class Resolver:
             return None
         return column.name
 
-    def expression(self, place: str, text: str | None, scope: Scope, want: str | None = "boolean") -> Expression | None:
+    def expression(
+        self, place: str, text: str | None, scope: Scope, want: str | None = "boolean", hint: str = ""
+    ) -> Expression | None:
+        """The expression at a `place` of the job; `hint` is told if it is wrong."""
         if text is None:
             return None
         try:
             return compile_expression(text, scope, want)
         except ExpressionError as error:
-            self.problems.wrong(f"{place}: {error}")
+            self.problems.wrong_expression(place, error, hint)
             return None
 
     def constant(self, place: str, column: Column, value: Any) -> pa.Scalar | None:

@@ -18,6 +18,7 @@ from .decide import Outcome, decide_slice
 from .foresee import Foreseer
 from .gather import Gather
 from .groups import Groups
+from .read import Reader
 from .write import Pending, Writer, reject_refused
 
 
@@ -35,7 +36,10 @@ class ChunkWay:
     """What the chunks of a batch go through, one after the other."""
 
     plan: Plan
+    reader: Reader
     batch: Batch
+    unit: str
+    """What the source numbers: its lines, rows or records."""
     groups: Groups | None
     now: datetime
     progress: Progress
@@ -44,11 +48,11 @@ class ChunkWay:
         """Take a chunk through, in a unit of work; `done` records went before it. `time`: "again" if it was refused
         before, for now; "last time" if it would stay so.
         """
-        batch, plan, session, writer, gather = self.batch, self.plan, unit.session, unit.writer, unit.gather
+        plan, session, writer, gather = self.plan, unit.session, unit.writer, unit.gather
         counts = gather.tally.groups
-        records = batch.read(chunk)
-        batch.check(session, records)
-        alone = decide_alone(records, *batch.repeats.of(records.rows), self.batch.source.unit)
+        records = self.reader.read(chunk)
+        self.reader.check(session, records)
+        alone = decide_alone(records, *self.batch.repeats.of(records.rows), self.unit)
         asked = alone.open
         whole = len(asked) == len(records.rows)
         if session.sorts and len(asked) > 1:
@@ -56,7 +60,7 @@ class ChunkWay:
             keys = records.values.select(plan.key).rename_columns(names).take(pa.array(asked))
             order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in names])
             asked, whole = asked[order.to_numpy()], False
-        layout, extras = batch.layout(chunk), records.extras
+        layout, extras = self.reader.layout(chunk), records.extras
         at_once = session.rows_at_once(plan.info, plan.key)
         outcomes: list[Outcome] = []
         pending: list[list[Pending]] = []
@@ -68,10 +72,10 @@ class ChunkWay:
             decided = decide_slice(session, plan, layout, values, some, self.now)
             if time == "first":
                 gather.tally.fired.add(decided.fired)
-            outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.found))
+            outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.matched_row))
             if plan.made:
                 outcomes[-1].made = decided.existing.values.select(plan.made).take(
-                    pa.array(decided.found, mask=decided.found < 0)
+                    pa.array(decided.matched_row, mask=decided.matched_row < 0)
                 )
             if self.groups is not None:
                 outcomes[-1].groups = self.groups.of_decided(decided)

@@ -30,14 +30,14 @@ class Outcome:
     places: np.ndarray
     decisions: Decisions
     patterns: Patterns
-    found: np.ndarray
+    matched_row: np.ndarray
     made: pa.Table | None = None
     """For each record what the database made of the primary key of its row; null if it has none."""
     groups: pa.Array | None = None
 
     def rows_of(self, code: int) -> np.ndarray:
         """The places, among the rows that were found, of those of a decision."""
-        return self.found[(self.decisions.codes == code) & (self.found >= 0)]
+        return self.matched_row[(self.decisions.codes == code) & (self.matched_row >= 0)]
 
 
 @dataclass
@@ -52,7 +52,7 @@ class DecidedSlice:
     """By column: the rows of `existing` in which that differs from what is there."""
     patterns: Patterns
     decisions: Decisions
-    found: np.ndarray
+    matched_row: np.ndarray
     """For each record the place of its row in `existing`, or -1."""
     inputs: RuleInputs
     fired: Fired = field(default_factory=Fired)
@@ -89,16 +89,16 @@ def decide_slice(
             setting[other] = old
     patterns = Patterns(changed, len(existing.positions))
     stale = _stale(plan, existing, values, answers)
-    decisions, found = decide_matched(
+    decisions, matched_row = decide_matched(
         count, existing.positions, patterns, compared, stale, plan.lacking(values.column_names)
     )
     _refuse_null_inserts(plan, values, decisions)
-    inputs = RuleInputs(values, extras, existing.values, found, changed, compared, stale, layout.types)
-    decided = DecidedSlice(values, existing, pa.table(setting), changed, patterns, decisions, found, inputs)
+    inputs = RuleInputs(values, extras, existing.values, matched_row, changed, compared, stale, layout.types)
+    decided = DecidedSlice(values, existing, pa.table(setting), changed, patterns, decisions, matched_row, inputs)
     if layout.rules:
         several = np.bincount(existing.positions, minlength=count) > 1
         updates = np.zeros(count, bool)
-        updates[found >= 0] = patterns.having(changed)[found[found >= 0]]
+        updates[matched_row >= 0] = patterns.having(changed)[matched_row[matched_row >= 0]]
         env = Env(count, inputs, now)
         decided.fired = apply_rules(decisions, layout.rules, env, inputs, ~several, updates)
         _refuse_null_inserts(plan, values, decisions)
@@ -114,9 +114,9 @@ def _fetch(session: Session, plan: Plan, values: pa.Table) -> Existing:
     if not null.any():
         return session.fetch(plan.info, keys)
     whole = np.flatnonzero(~null)
-    found = session.fetch(plan.info, keys.take(pa.array(whole)))
-    found.positions = whole[found.positions]
-    return found
+    existing = session.fetch(plan.info, keys.take(pa.array(whole)))
+    existing.positions = whole[existing.positions]
+    return existing
 
 
 def _stale(plan: Plan, existing: Existing, values: pa.Table, answers: pa.Array) -> np.ndarray:
@@ -156,5 +156,5 @@ def _skip_marked(plan: Plan, decided: DecidedSlice, now: datetime) -> None:
         return
     rows = np.flatnonzero(doomed)
     mask = np.zeros(len(doomed), bool)
-    mask[rows[is_marked(plan, decided.existing.take(decided.found[rows]), now)]] = True
+    mask[rows[is_marked(plan, decided.existing.take(decided.matched_row[rows]), now)]] = True
     decided.decisions.put(mask, SKIP, "marked as deleted already")

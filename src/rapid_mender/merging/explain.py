@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import closing
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
 from typing import Any
@@ -13,19 +14,20 @@ import pyarrow as pa
 from ..changes.query import key_given
 from ..core.compare import Likeness, differs
 from ..core.decisions import NAMES, decide_alone
-from ..core.existing import Existing
 from ..core.expressions import Env, Expression
 from ..core.keys import match, one_array
 from ..core.records import REJECT_TEXT, known_column, value_of
 from ..core.rules import truth
 from ..errors import JobError
-from ..incoming import Chunk
+from ..incoming import Chunk, Spool
 from ..jobs.job import Job
 from ..jobs.opening import Opened, opened_job
 from ..jobs.plan import Plan
 from ..stores.contract import Session, kept
 from .batch import Batch
 from .decide import DecidedSlice, decide_slice
+from .first_pass import read_all
+from .read import Reader
 
 
 @dataclass(frozen=True)
@@ -99,26 +101,25 @@ def explain(job: Job, incoming: Any = None, *, key: Mapping[str, Any]) -> Explan
 def _explain(door: Opened, key: Mapping[str, Any]) -> Explanation:
     job, plan = door.job, door.plan
     target = _target(plan, key)
-    batch = Batch(plan, door.layouts, door.source, datetime.now(UTC), lambda what, done, total: None)
-    try:
+    reader = Reader(plan, door.layouts, datetime.now(UTC))
+    with closing(Spool()) as spool:
         with door.store.begin(write=False, guests=door.source.only_once) as session:
-            batch.read_all(session, remember=False)
+            batch = read_all(session, reader, door.source, spool, lambda what, done, total: None)
         with door.store.begin(write=False) as session:
             target = kept(session.normalise(plan.info, target))
             rows = session.fetch(plan.info, target)
-            shown = [_shown(rows, place) for place in range(len(rows.positions))]
-            found = [one for chunk in batch.chunks(1 << 18) for one in _of_chunk(session, plan, batch, chunk, target)]
-    finally:
-        batch.close()
+            shown = [rows.shown(place) for place in range(len(rows.positions))]
+            look = _Look(session, reader, batch, door.source.unit, target)
+            records = [one for chunk in batch.chunks(1 << 18) for one in look.at(chunk)]
     note = None
-    if not found:
+    if not records:
         stays = job.missing == "keep"
         note = "no record of the batch has this key" + (
             "; the row stays" if shown and stays else
             "; the row is deleted if it is within scope" if shown else "; and no row has it either"
         )  # fmt: skip
     names = {name: target[name][0].as_py() for name in plan.key}
-    return Explanation(plan.info.name, door.source.unit, names, shown, found, note)
+    return Explanation(plan.info.name, door.source.unit, names, shown, records, note)
 
 
 def _target(plan: Plan, key: Mapping[str, Any]) -> pa.Table:
@@ -129,50 +130,53 @@ def _target(plan: Plan, key: Mapping[str, Any]) -> pa.Table:
     return pa.table({name: pa.array([value.as_py()], value.type) for name, value in values.items()})
 
 
-def _shown(rows: Existing, place: int) -> dict[str, Any]:
-    row: dict[str, Any] = rows.values.slice(place, 1).to_pylist()[0]
-    for name, cells in rows.verbatim.items():
-        if cells.mask[place]:
-            row[name] = cells.text[int(cells.mask[:place].sum())].as_py()
-    return row
+@dataclass(frozen=True)
+class _Look:
+    """Looks for the records of one key. `unit`: what their source numbers; `target`: the key, as a table of one row."""
 
+    session: Session
+    reader: Reader
+    batch: Batch
+    unit: str
+    target: pa.Table
 
-def _of_chunk(session: Session, plan: Plan, batch: Batch, chunk: Chunk, target: pa.Table) -> list[Explained]:
-    keys, usable = batch.keys(session, chunk)
-    whole = np.flatnonzero(usable)
-    mine, _ = match(
-        session.fold(plan.info, keys.take(pa.array(whole))), session.fold(plan.info, target.select(plan.key))
-    )
-    hit = np.sort(whole[mine])
-    if not len(hit):
-        return []
-    some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
-    records = batch.read(some)
-    batch.check(session, records)
-    alone = decide_alone(records, *batch.repeats.of(records.rows), batch.source.unit)
-    places = alone.open
-    index = pa.array(places)
-    extras = {name: column.take(index) for name, column in records.extras.items()}
-    layout = batch.layout(some)
-    decided = decide_slice(session, plan, layout, records.values.take(index), extras, batch.now)
-    out = []
-    for at in range(len(hit)):
-        came = {n: v for n, v in some.raw.slice(at, 1).to_pylist()[0].items() if n != REJECT_TEXT}
-        values = records.values.slice(at, 1).to_pylist()[0]
-        inputs = np.flatnonzero(places == at)
-        decisions, place = (decided.decisions, int(inputs[0])) if len(inputs) else (alone, at)
-        decision = NAMES[decisions.codes[place]]
-        one = Explained(int(some.rows[at]), came, values, decision, decisions.reason(place))
-        if len(inputs):
-            one.compared = _compare(plan, decided, place)
-            one.rules = _rules(plan, decided, layout.rules, place, batch.now)
-        out.append(one)
-    return out
+    def at(self, chunk: Chunk) -> list[Explained]:
+        """The records of a chunk that have the key."""
+        session, reader, plan = self.session, self.reader, self.reader.plan
+        keys, usable = reader.keys(session, chunk)
+        whole = np.flatnonzero(usable)
+        folded = session.fold(plan.info, keys.take(pa.array(whole)))
+        mine, _ = match(folded, session.fold(plan.info, self.target.select(plan.key)))
+        hit = np.sort(whole[mine])
+        if not len(hit):
+            return []
+        some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
+        records = reader.read(some)
+        reader.check(session, records)
+        alone = decide_alone(records, *self.batch.repeats.of(records.rows), self.unit)
+        places = alone.open
+        index = pa.array(places)
+        extras = {name: column.take(index) for name, column in records.extras.items()}
+        layout = reader.layout(some)
+        decided = decide_slice(session, plan, layout, records.values.take(index), extras, reader.now)
+        out = []
+        for at in range(len(hit)):
+            came = {n: v for n, v in some.raw.slice(at, 1).to_pylist()[0].items() if n != REJECT_TEXT}
+            values = records.values.slice(at, 1).to_pylist()[0]
+            inputs = np.flatnonzero(places == at)
+            decisions, place = (decided.decisions, int(inputs[0])) if len(inputs) else (alone, at)
+            decision = NAMES[decisions.codes[place]]
+            one = Explained(int(some.rows[at]), came, values, decision, decisions.reason(place))
+            if len(inputs):
+                one.compared = _compare(plan, decided, place)
+                one.rules = _rules(plan, decided, layout.rules, place, reader.now)
+            out.append(one)
+        return out
 
 
 def _compare(plan: Plan, decided: DecidedSlice, place: int) -> list[Compared]:
     """What became of every column of the table, for the record at a place of a decided slice."""
-    row = int(decided.found[place])
+    row = int(decided.matched_row[place])
     out = []
     for column in plan.info.columns:
         name = column.name
@@ -181,7 +185,7 @@ def _compare(plan: Plan, decided: DecidedSlice, place: int) -> list[Compared]:
         if row < 0:
             out.append(Compared(name, None, new, "new" if sent else "not sent", False))
             continue
-        old = _shown(decided.existing, row)[name]
+        old = decided.existing.shown(row)[name]
         changed = bool(name in decided.changed and decided.changed[name][row])
         out.append(Compared(name, old, new, _verdict(plan, decided, name, row, place, sent, changed), changed))
     return out

@@ -21,7 +21,9 @@ class Foreseer:
         """Keep samples of what was decided on the records of these numbers, and move rows between groups."""
         if self.groups is not None:
             self.groups.foresee(self.gather.tally.groups, decided)
-        self.gather.sample(rows, decided.values, decided.decisions, decided.existing, decided.found, decided.changed)
+        self.gather.sample(
+            rows, decided.values, decided.decisions, decided.existing, decided.matched_row, decided.changed
+        )
         return []
 
     def delete_missing(self, rows: Existing) -> dict[int, str]:

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from dataclasses import dataclass
-from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -157,7 +156,7 @@ class Gather:
         values: pa.Table,
         decisions: Decisions,
         existing: Existing | None,
-        found: np.ndarray,
+        matched_row: np.ndarray,
         changed: dict[str, np.ndarray],
     ) -> None:
         """Keep some records of each decision to show them, beside the rows that they meet."""
@@ -165,17 +164,10 @@ class Gather:
             return
         for code, name in enumerate(NAMES):
             for at in np.flatnonzero(decisions.codes == code)[: self.tally.lacks_samples(name)].tolist():
-                record, place, cells = values.slice(at, 1).to_pylist()[0], int(found[at]), []
+                record, place, cells = values.slice(at, 1).to_pylist()[0], int(matched_row[at]), []
                 for column, new in record.items():
-                    old = None if existing is None or place < 0 else self._shown(existing, column, place)
+                    old = None if existing is None or place < 0 else existing.shown_cell(column, place)
                     differs = place >= 0 and column in changed and bool(changed[column][place])
                     cells.append((column, old, new, differs))
                 key = {column: record[column] for column in self.plan.key}
                 self.tally.samples.append(Sample(int(rows[at]), name, decisions.reason(at), key, cells))
-
-    @staticmethod
-    def _shown(existing: Existing, column: str, place: int) -> Any:
-        verbatim = existing.verbatim.get(column)
-        if verbatim is not None and verbatim.mask[place]:
-            return verbatim.text[int(verbatim.mask[:place].sum())].as_py()
-        return existing.values[column][place].as_py()

@@ -82,19 +82,21 @@ class Groups:
         self._after = self._rows(session, fresh=True)
 
     def _rows(self, session: Session, fresh: bool) -> Counter[object]:
-        found: Counter[object] = Counter()
+        counted: Counter[object] = Counter()
         for page in session.scan(self.plan.info, self.uses, fresh):
-            _add(found, self.of({name: one_array(page.values[name]) for name in self.uses}, page.locators.num_rows), 1)
-        return found
+            _add(
+                counted, self.of({name: one_array(page.values[name]) for name in self.uses}, page.locators.num_rows), 1
+            )
+        return counted
 
     def foresee(self, into: GroupCounts, decided: DecidedSlice) -> None:
         """Move the rows that a merge would insert, update and delete to the groups in which they would be."""
-        codes, found = decided.decisions.codes, decided.found
+        codes, matched_row = decided.decisions.codes, decided.matched_row
         inserted = np.flatnonzero(codes == INSERT)
         if len(inserted):
             names = [n for n in decided.values.column_names if self.plan.columns[n].writes != "never"]
             _add(into.gained, self.of_records(decided.values.select(names).take(pa.array(inserted))), 1)
-        updated = found[(codes == UPDATE) & (found >= 0)]
+        updated = matched_row[(codes == UPDATE) & (matched_row >= 0)]
         if len(updated):
             old = decided.existing.take(updated)
             new = {}
@@ -105,7 +107,7 @@ class Groups:
                     new[name] = pc.if_else(pa.array(decided.changed[name][updated]), value, new[name])
             _add(into.gained, self.of_records(old.values), -1)
             _add(into.gained, self.of(new, len(updated)), 1)
-        self.foresee_deleted(into, decided.existing.take(found[(codes == DELETE) & (found >= 0)]))
+        self.foresee_deleted(into, decided.existing.take(matched_row[(codes == DELETE) & (matched_row >= 0)]))
 
     def foresee_deleted(self, into: GroupCounts, rows: Existing) -> None:
         count = rows.values.num_rows

@@ -60,16 +60,16 @@ def unmarking(plan: Plan, rows: Existing, now: datetime) -> dict[str, tuple[pa.A
 def _values(
     plan: Plan, option: str, settings: Mapping[str, Expression], rows: Existing, now: datetime
 ) -> dict[str, pa.Array]:
-    found = {}
+    arrays = {}
     for name, expression in settings.items():
         cells = _evaluate(expression, rows, now)
-        found[name], bad = cast(cells.values, plan.info[name])
+        arrays[name], bad = cast(cells.values, plan.info[name])
         wrong = int(sum(mask.sum() for mask in (bad, cells.failed) if mask is not None))
         if wrong:
             raise JobError(
                 f"{option}: {name} = {expression.text} gives no value for {name} in {wrong:,} rows; nothing was written"
             )
-    return found
+    return arrays
 
 
 def _evaluate(expression: Expression, rows: Existing, now: datetime) -> Cells:

@@ -79,7 +79,6 @@ class Missing:
         self.session, self.plan = session, plan
         self.count = 0
         self._pages: list[Existing] = []
-        came = batch.came(session)
         uses = [name for _, name in plan.scope.uses] if plan.scope is not None else []
         marks = [*plan.fixed_marks.values(), *([plan.marked] if plan.marked is not None else [])]
         uses += [*plan.fixed_marks, *(name for one in marks for _, name in one.uses)]
@@ -88,7 +87,7 @@ class Missing:
         """For how many of them the scope could not be computed: they are not among the others."""
         for page in session.scan(plan.info, columns, key=plan.key):
             keys = page.values.select(plan.key)
-            gone = ~came(keys) & ~null_keys(keys)
+            gone = ~batch.has(session, plan.info, keys) & ~null_keys(keys)
             if plan.scope is not None:
                 cells = _scope(plan, page, now)
                 self.failed += int((cells.failed & gone).sum()) if cells.failed is not None else 0

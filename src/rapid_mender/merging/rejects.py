@@ -22,7 +22,7 @@ from ..core.schema import Column, TableInfo
 from ..errors import Error, StoreError
 from ..incoming import open_incoming, tables_of
 from ..incoming.rejected import FORMULA, FORMULAS, own_name
-from ..stores.contract import Session
+from ..stores.contract import Load, Session
 from .result import Result
 
 
@@ -145,10 +145,10 @@ class RejectsFile:
 def keep_rejects(session: Session, result: Result, name: str, owner: str) -> None:
     """Append rejects to a table of the store, which is made if it is not there; or is `owner`'s, or this user's."""
     info = replace(_TABLE, name=name)
-    found = session.find_own(name, owner=owner)
-    if found is None:
+    there = session.find_own(name, owner=owner)
+    if there is None:
         session.create(info)
-    elif any(column not in found for column in info.names):
+    elif any(column not in there for column in info.names):
         raise StoreError(
             f"rejects: a table named {name!r} is there already and does not have the columns {', '.join(info.names)}; "
             "name another table"
@@ -161,7 +161,7 @@ def keep_rejects(session: Session, result: Result, name: str, owner: str) -> Non
         pairs = zip(fixed[name].to_pylist(), mask.tolist(), strict=True)
         texts = pa.array([escape(text) if bad else text for text, bad in pairs], pa.string())
         fixed = fixed.set_column(info.names.index(name), name, texts)
-    session.append(info, fixed, {})
+    session.append(info, Load(fixed))
 
 
 _TABLE = TableInfo(

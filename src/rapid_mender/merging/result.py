@@ -89,9 +89,9 @@ class Result:
         rmend_text is the text of a record that could not be split into values. A column of theirs that has such a name
         itself has an underscore more.
         """
-        found = unite(list(tables_of(self._rejects))).sort_by("rmend_row")
-        batch = pa.repeat(pa.scalar(self.batch, pa.int64()), found.num_rows)
-        return found.add_column(3, "rmend_batch", batch)
+        table = unite(list(tables_of(self._rejects))).sort_by("rmend_row")
+        batch = pa.repeat(pa.scalar(self.batch, pa.int64()), table.num_rows)
+        return table.add_column(3, "rmend_batch", batch)
 
     def _repr_html_(self) -> str:
         """What a notebook shows."""

@@ -11,29 +11,28 @@ import copy
 import logging
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager, nullcontext, suppress
+from contextlib import closing, contextmanager, nullcontext, suppress
 from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
-import pyarrow as pa
-
 from ..changes.recorder import Recorder
 from ..core.decisions import NAMES
-from ..core.keys import null_keys
 from ..errors import Error, LimitError, StoreError
-from ..incoming import Chunk
+from ..incoming import Chunk, Spool
 from ..jobs.hazards import missing_grants
 from ..jobs.job import Job, RejectsTable
 from ..jobs.opening import Opened, opened_job
 from ..stores.contract import Conflict, Forbidden, Session, Unreachable
 from .batch import Batch, Progress
 from .chunk import ChunkWay, Unit
+from .first_pass import read_all
 from .foresee import Foreseer
 from .gather import Gather
 from .groups import Groups
 from .limits import Limits
 from .missing import delete_missing, in_scope
+from .read import Reader
 from .rejects import RejectsFile, keep_rejects
 from .result import Result, decisions_schema
 from .retries import MOST, pause
@@ -99,28 +98,20 @@ class Run:
         self.shape = decisions_schema(info, [*key, *self.plan.made])
         self.limits = Limits(self.plan, write)
         self.groups = Groups(self.plan, by, self.now) if by is not None else None
-        self.batch = Batch(self.plan, door.layouts, self.source, self.now, self.progress)
-        self.way = ChunkWay(self.plan, self.batch, self.groups, self.now, self.progress)
+        self.reader = Reader(self.plan, door.layouts, self.now)
 
     def go(self) -> Result:
         """Take the batch all its way."""
         verb, info = "merge" if self.write else "preview", self.plan.info
         _log.info("%s of %s into %s in %s begins", verb, self.source.name, info.name, self.store.where)
         try:
-            with self._step("reading"), self.store.begin(write=False, guests=self.source.only_once) as session:
-                # asks what the store makes of keys; reads no table
-                self.batch.read_all(session, remember=self.job.missing == "delete")
-            self._gather(self.done).note_broken(self.source.broken)
-            if self.groups is not None:
-                self.groups.count_broken(self.done.groups, len(self.source.broken))
-            self._walk()
+            with closing(Spool()) as spool:
+                self._take(self._read_all(spool))
         except BaseException as error:
             after = time.perf_counter() - self.started
             _log.warning("%s into %s stopped after %.2f s: %s", verb, info.name, after, type(error).__name__)
             self._stopped(error)
             raise
-        finally:
-            self.batch.close()
         self._warn_at_end()
         self._publish_rejects()
         result = self._result(self.done)
@@ -130,6 +121,15 @@ class Run:
             verb, info.name, result.seconds, result.records, counts, result.batch, result.retries,
         )  # fmt: skip
         return result
+
+    def _read_all(self, spool: Spool) -> Batch:
+        """The first pass over the batch, which asks what the store makes of its keys, and reads no table."""
+        with self._step("reading"), self.store.begin(write=False, guests=self.source.only_once) as session:
+            batch = read_all(session, self.reader, self.source, spool, self.progress)
+        self._gather(self.done).note_broken(self.source.broken)
+        if self.groups is not None:
+            self.groups.count_broken(self.done.groups, len(self.source.broken))
+        return batch
 
     def _gather(self, tally: Tally) -> Gather:
         return Gather(tally, self.plan, self.source, not self.write, self.shape)
@@ -259,8 +259,9 @@ class Run:
 
     # -- units of work --------------------------------------------------------------------------------
 
-    def _walk(self) -> None:
+    def _take(self, batch: Batch) -> None:
         """Take the batch through, in one transaction or in several."""
+        way = ChunkWay(self.plan, self.reader, batch, self.source.unit, self.groups, self.now, self.progress)
         guests = self.plan.has_functions or self.guest
         at, last, tries, alone = 0, False, 0, False
         chunks: Iterator[tuple[Chunk, bool]] | None = None
@@ -275,11 +276,11 @@ class Run:
                         raise StoreError(
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"
                         )
-                    chunks = chunks or self._chunks(session.chunk_rows, self.job.commit_every, at)
+                    chunks = chunks or batch.parts(self.reader, session.chunk_rows, at)
                     if not at:
                         self._look_before(session)
                     recorder = self._recorder(session)
-                    last, now_at = self._unit(session, recorder, chunks, at)
+                    last, now_at = self._unit(way, session, recorder, chunks, at)
             except BaseException as error:
                 if recorder is not None:
                     self.number = recorder.to_keep
@@ -317,52 +318,25 @@ class Run:
 
         return Recorder(session, self.plan.info, name, self.job.history, f"rmend {__version__}", self.number)
 
-    def _chunks(self, at_once: int, most: int | None, done: int) -> Iterator[tuple[Chunk, bool]]:
-        """The chunks of the batch, each with whether a transaction is to end with it; but not what is `done`."""
-        if most is None:
-            for chunk in self._in_turn(at_once):
-                yield chunk, False
-            return
-        filled = 0
-        for chunk in self._in_turn(min(at_once, most)):
-            start = min(done, len(chunk.rows))
-            done -= start
-            while start < len(chunk.rows):
-                part = chunk.slice(start, most - filled)
-                start, filled = start + len(part.rows), filled + len(part.rows)
-                yield part, filled == most
-                filled %= most
-
-    def _in_turn(self, most: int) -> Iterator[Chunk]:
-        """The chunks; records without a key last, so that no key that is made for them is one that is still to come."""
-        if self.job.null_key == "reject":
-            yield from self.batch.chunks(most)
-            return
-        for keyed in (True, False):
-            for chunk in self.batch.chunks(most):
-                mask = null_keys(self.batch.read(chunk, self.plan.key).values.select(self.plan.key)) != keyed
-                if mask.any():
-                    yield Chunk(chunk.raw.filter(pa.array(mask)), chunk.rows[mask])
-
     def _unit(
-        self, session: Session, recorder: Recorder, chunks: Iterator[tuple[Chunk, bool]], at: int
+        self, way: ChunkWay, session: Session, recorder: Recorder, chunks: Iterator[tuple[Chunk, bool]], at: int
     ) -> tuple[bool, int]:
         """One transaction's work. Returns whether it was the last, and how many records are done."""
         gather = self._gather(self.unit)
         writer = Writer(session, self.plan, recorder, self.now) if self.write else Foreseer(gather, self.groups)
         unit = Unit(session, writer, gather)
         for chunk, ends in chunks:
-            self.way.merge(unit, chunk, at)
+            way.merge(unit, chunk, at)
             at += len(chunk.rows)
-            self.progress("merging", at, self.batch.rows)
+            self.progress("merging", at, way.batch.rows)
             self.limits.check(self._counts(), self.done.records + self.unit.records, at_end=False)
-            if ends and at < self.batch.rows:
+            if ends and at < way.batch.rows:
                 if self.write:
                     recorder.finish(self._counts(), self._figures(self.whole), "running")
                 return False, at
         if self.job.missing == "delete":
-            delete_missing(unit, self.plan, self.batch, self.groups, self.now, self._check_deletes)
-        self._try_again(unit, at)
+            delete_missing(unit, self.plan, way.batch, self.groups, self.now, self._check_deletes)
+        self._try_again(way, unit, at)
         self.limits.check(self._counts(), self.done.records + self.unit.records, at_end=True)
         if not self.write:
             return True, at
@@ -382,13 +356,13 @@ class Run:
         """Raise LimitError if so many more rows may not be deleted."""
         self.limits.check_deletes(self._counts()["delete"] + more)
 
-    def _try_again(self, unit: Unit, at: int) -> None:
+    def _try_again(self, way: ChunkWay, unit: Unit, at: int) -> None:
         """Take the records through that were refused for the sake of other rows, as long as some of them land."""
         last, tally = False, unit.gather.tally
         waiting = [*self.done.deferred, *tally.deferred]
         while waiting:
             tally.deferred = []
             for chunk in waiting:
-                self.way.merge(unit, chunk, at, "last time" if last else "again")
+                way.merge(unit, chunk, at, "last time" if last else "again")
             last = sum(len(one.rows) for one in tally.deferred) == sum(len(one.rows) for one in waiting)
             waiting = tally.deferred

@@ -41,14 +41,14 @@ class Writer:
     def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
         """Write what was decided. What the store refuses is known later: see `reject_refused`."""
         del rows
-        codes, found = decided.decisions.codes, decided.found
+        codes, matched_row = decided.decisions.codes, decided.matched_row
         updated, inserted, doomed = (np.flatnonzero(codes == code) for code in (UPDATE, INSERT, DELETE))
         pending: list[Pending] = []
         if not (len(updated) or len(inserted) or len(doomed)):
             return pending
         self.recorder.await_changes()
         if len(updated):
-            rows = found[updated]
+            rows = matched_row[updated]
             for places in _together(decided, rows):
                 some = rows[places]
                 old = decided.existing.take(some)
@@ -58,7 +58,7 @@ class Writer:
             pending += self._insert(decided, inserted)
         if len(doomed):
             pending += [
-                Pending(doomed, written.refusals) for written in self.delete(decided.existing.take(found[doomed]))
+                Pending(doomed, written.refusals) for written in self.delete(decided.existing.take(matched_row[doomed]))
             ]
         return pending
 

@@ -20,7 +20,7 @@ from ..core.frames import as_table
 from ..core.keys import fold_table, match, one_array
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
-from .contract import Condition, Session, Store, Written
+from .contract import Condition, Load, Session, Store, Written
 
 _OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
 
@@ -178,16 +178,10 @@ class MemorySession(Session):
             empty = pa.nulls(self.data[name].num_rows, column.type)
             self.data[name] = self.data[name].append_column(pa.field(column.name, column.type), empty)
 
-    def append(
-        self,
-        info: TableInfo,
-        values: pa.Table,
-        same: Mapping[str, Any],
-        raw: Mapping[str, Any] | None = None,
-        after: Sequence[Written] = (),
-    ) -> None:
-        del raw, after  # nothing is ever verbatim or refused in memory
-        for name, value in same.items():
+    def append(self, info: TableInfo, rows: Load, after: Sequence[Written] = ()) -> None:
+        del after  # nothing is ever refused in memory, or verbatim
+        values = rows.values
+        for name, value in rows.same.items():
             values = values.append_column(name, pa.repeat(pa.scalar(value, info[name].type), values.num_rows))
         self.insert(info, values, ())
 

@@ -132,10 +132,10 @@ def open_store(store: str | Store) -> Store:
 @contextmanager
 def opened(store: str | Store) -> Iterator[Store]:
     """The store that a URL names, closed at the end; a Store is given back as it is, and stays open."""
-    found = open_store(store)
+    opened_store = open_store(store)
     try:
-        yield found
+        yield opened_store
     finally:
-        if found is not store:
+        if opened_store is not store:
             with suppress(StoreError):  # what was done is done
-                found.close()
+                opened_store.close()

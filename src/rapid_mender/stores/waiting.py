@@ -27,12 +27,12 @@ def told(look: Callable[[], str | None]) -> Iterator[None]:
     def watch() -> None:
         last: str | None = None
         while not over.wait(AFTER):
-            found = None
+            holder = None
             with suppress(StoreError):
-                found = look()
-            if found is not None and found != last and not over.is_set():
-                tell(found)
-            last = found or last
+                holder = look()
+            if holder is not None and holder != last and not over.is_set():
+                tell(holder)
+            last = holder or last
 
     thread = threading.Thread(target=watch, name="rmend-waits", daemon=True)
     thread.start()

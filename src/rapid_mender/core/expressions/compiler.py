@@ -218,7 +218,7 @@ class Compiler:
             raise self.wrong(part, "ESCAPE belongs to LIKE")
         pattern = part.expression
         value = self.of("text", part.this, "LIKE")
-        turned = pc.invert if part.args.get("negate") else lambda found: found
+        turned = pc.invert if part.args.get("negate") else lambda values: values
         if not isinstance(pattern, exp.Literal) or not pattern.is_string:
             raise self.wrong(part, "the pattern of LIKE must be a text in quotes")
         if fault := kernels.check_pattern(pattern.name, escape):

@@ -196,11 +196,11 @@ def now(work: Compiler, part: exp.Expression) -> Node:
 def cast_(work: Compiler, part: exp.Cast) -> Node:
     target = part.to
     sizes = [int(one.name) for one in target.expressions if one.name.isdigit()]
-    found = named(target.this.name if isinstance(target.this, exp.DataType.Type) else str(target.this), sizes)
-    if found is None:
+    to_type = named(target.this.name if isinstance(target.this, exp.DataType.Type) else str(target.this), sizes)
+    if to_type is None:
         known = "INTEGER, BIGINT, SMALLINT, DOUBLE, DECIMAL(p, s), VARCHAR(n), TEXT, BOOLEAN, DATE, TIME, TIMESTAMP"
         raise work.wrong(part, f"{target.sql()} is not a type that CAST knows here; it knows {known}")
-    kind, length = found
+    kind, length = to_type
     node = work.node(part.this)
     if isinstance(node.literal, str) and family(kind) in ("date", "timestamp", "time"):
         return work.read(node, kind)

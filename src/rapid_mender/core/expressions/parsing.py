@@ -21,7 +21,7 @@ def parse(text: str) -> exp.Expression:
     if len(text) > _LONGEST:
         raise ExpressionError(text[:60] + "…", f"an expression has at most {_LONGEST} characters", 0, 0)
     try:
-        found = sqlglot.parse(text)
+        trees = sqlglot.parse(text)
     except ParseError as error:
         one = error.errors[0]
         at = _offset(text, one.get("line", 1), one.get("col", 1)) - len(one.get("highlight") or " ")
@@ -32,9 +32,9 @@ def parse(text: str) -> exp.Expression:
         raise ExpressionError(text, f"this is not SQL: {str(error).splitlines()[0]}", 0, len(text) - 1) from None
     except RecursionError:
         raise ExpressionError(text[:60] + "…", "the expression is nested too deep", 0, 0) from None
-    if len(found) != 1 or found[0] is None:
+    if len(trees) != 1 or trees[0] is None:
         raise ExpressionError(text, "this is more than one expression", 0, len(text) - 1)
-    return found[0]
+    return trees[0]
 
 
 def _offset(text: str, line: int, column: int) -> int:

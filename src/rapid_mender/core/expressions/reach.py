@@ -21,14 +21,14 @@ def never_true(tree: exp.Expression) -> bool:
 
 def unreachable(trees: Sequence[tuple[int, exp.Expression]]) -> list[tuple[int, int]]:
     """Pairs (later, earlier) of numbered conditions of which the earlier is true whenever the later is."""
-    found = []
+    shadowed = []
     parts = [(number, _conjuncts(tree), _always_true(tree)) for number, tree in trees]
     for place, (number, mine, _) in enumerate(parts):
         for earlier, theirs, always in parts[:place]:
             if always or theirs <= mine:
-                found.append((number, earlier))
+                shadowed.append((number, earlier))
                 break
-    return found
+    return shadowed
 
 
 def _always_true(tree: exp.Expression) -> bool:
@@ -71,10 +71,10 @@ def _contradicts(tree: exp.Expression) -> bool:
         return False
     bounds: dict[tuple[str, bool], list[Any]] = {}
     for part in map(_bare, tree.flatten()):
-        found = _bound(part)
-        if found is None:
+        bound = _bound(part)
+        if bound is None:
             continue
-        name, op, value = found
+        name, op, value = bound
         low, high = bounds.setdefault((name, isinstance(value, str)), [None, None])
         if op in ("=", ">", ">=") and (low is None or (value, op == ">") > low):
             low = (value, op == ">")

@@ -21,14 +21,15 @@ Name = tuple[str, str]
 
 
 class ExpressionError(JobError):
-    """An expression is wrong: what, and between which characters of its text."""
+    """An expression is wrong: what, and between which characters of its text; `lines` show the place."""
 
     def __init__(self, text: str, what: str, start: int, end: int) -> None:
         self.text, self.what, self.start, self.end = text, what, start, end
         line_start = text.rfind("\n", 0, start) + 1
         line = text[line_start:].split("\n", 1)[0]
         marks = "^" * max(1, min(end, line_start + len(line) - 1) - start + 1)
-        super().__init__(f"{what}\n    {line}\n    {' ' * (start - line_start)}{marks}")
+        self.lines = f"\n    {line}\n    {' ' * (start - line_start)}{marks}"
+        super().__init__(f"{what}{self.lines}")
 
 
 class Unknown(Exception):

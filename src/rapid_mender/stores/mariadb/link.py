@@ -91,12 +91,12 @@ class MariaDBLink(SQLLink):
             holder = f"p.ID IN ({_WAITS} WHERE r.trx_mysql_thread_id = {other._id})"
         else:
             return None
-        found = self.ask(
+        holders = self.ask(
             f"SELECT CONCAT_WS(', ', p.USER, p.HOST, CONCAT('connection ', p.ID)) AS who, "
             "(SELECT MIN(t.trx_started) FROM information_schema.INNODB_TRX AS t WHERE t.trx_mysql_thread_id = p.ID) "
             f"AS since FROM {process} AS p WHERE {holder} ORDER BY p.ID LIMIT 3"
         )
-        return in_words(table, [(one["who"], one["since"]) for one in found], "IS_USED" in holder)
+        return in_words(table, [(one["who"], one["since"]) for one in holders], "IS_USED" in holder)
 
     def close(self) -> None:
         if self._other is not None:
@@ -165,8 +165,8 @@ class MariaDBLink(SQLLink):
         return _need(_parsed([text for (text,) in self._cells(f"SELECT {row} {rest}{end}")], picks), self.where)
 
     def returning(self, sql: str, picks: Sequence[Pick]) -> pa.Table:
-        found = self._cells(f"{sql} RETURNING {self._spelled(picks)}")
-        return _need(_parsed([text for (text,) in found], picks), self.where)
+        cells = self._cells(f"{sql} RETURNING {self._spelled(picks)}")
+        return _need(_parsed([text for (text,) in cells], picks), self.where)
 
     def _cells(self, sql: str) -> Sequence[tuple[Any, ...]]:
         with translated(self.where, self._state), self._connection.cursor() as cursor:
@@ -189,10 +189,10 @@ class MariaDBLink(SQLLink):
             "CREATE TEMPORARY TABLE rmend_query (rmend_n BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY) "
             f"AS SELECT * FROM ({sql.rstrip().rstrip(';')}\n) AS q"
         )
-        found = [column_of(row) for row in self.ask("SHOW FULL COLUMNS FROM rmend_query")][1:]
+        described = [column_of(row) for row in self.ask("SHOW FULL COLUMNS FROM rmend_query")][1:]
         picks = [
             Pick(form.read.format(quoted(column.name)), f"c{i}", form.came or form.wire)
-            for i, (column, form) in enumerate(found)
+            for i, (column, form) in enumerate(described)
         ]
         last = int(self.ask("SELECT COALESCE(MAX(rmend_n), 0) AS n FROM rmend_query")[0]["n"])
         from ...core.cast import cast
@@ -200,8 +200,8 @@ class MariaDBLink(SQLLink):
         for start in range(0, last, PAGE_ROWS):
             within = f"FROM rmend_query WHERE rmend_n > {start} AND rmend_n <= {start + PAGE_ROWS}"
             page = self.select(picks, within, "rmend_n")
-            columns = [cast(page[f"c{i}"], column)[0] for i, (column, _) in enumerate(found)]
-            yield pa.table(columns, names=[column.name for column, _ in found])
+            columns = [cast(page[f"c{i}"], column)[0] for i, (column, _) in enumerate(described)]
+            yield pa.table(columns, names=[column.name for column, _ in described])
         self.run("DROP TEMPORARY TABLE rmend_query")
 
     # -- rows that go -----------------------------------------------------------------------------------
@@ -291,10 +291,12 @@ class MariaDBLink(SQLLink):
         now = None if known is None else definition(self.ask, known)
         if known is not None and now is not None and now == was:
             return known
-        found = describe(self.ask, name, place)
-        if found is not None:  # what was asked before it was described: what is altered in between is seen next time
-            self._described[name, place] = found, now if known is not None and known.sql == found.sql else None
-        return found
+        described = describe(self.ask, name, place)
+        if (
+            described is not None
+        ):  # what was asked before it was described: what is altered in between is seen next time
+            self._described[name, place] = described, now if known is not None and known.sql == described.sql else None
+        return described
 
     def tables(self) -> list[str]:
         rows = self.ask(

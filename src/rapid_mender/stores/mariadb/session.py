@@ -68,19 +68,19 @@ class MariaDBSession(SQLSession):
         beyond = pc.if_else(pc.string_is_ascii(values), pa.scalar(None, values.type), values)
         if beyond.null_count == len(beyond):
             return np.zeros(len(values), bool)
-        each, link = beyond.dictionary_encode(), self._asking()
+        each, link = beyond.dictionary_encode(), self._reading_link()
         back = f"CONVERT(CONVERT(s.c1 USING {letters}) USING utf8mb4) COLLATE utf8mb4_bin"
         with link.staged(self._numbered([Cells(TEXT, each.dictionary)])) as stage:
             picks = [Pick("s.c0", "n", NUMBER.wire)]
-            found = link.select(picks, f"FROM {stage} AS s WHERE NOT ({back} <=> s.c1 COLLATE utf8mb4_bin)", "s.c0")
-        return mask_of(pc.fill_null(pc.is_in(each.indices, found["n"]), False))
+            lost = link.select(picks, f"FROM {stage} AS s WHERE NOT ({back} <=> s.c1 COLLATE utf8mb4_bin)", "s.c0")
+        return mask_of(pc.fill_null(pc.is_in(each.indices, lost["n"]), False))
 
     def _too_long(self, values: pa.Table) -> dict[str, np.ndarray]:
         """By the longest column of each: a mask of the rows that the server could not give back in one packet.
 
         The history has a row twice, and so half a packet is what a row may have.
         """
-        link: MariaDBLink = self._asking()  # type: ignore[assignment]
+        link: MariaDBLink = self._reading_link()  # type: ignore[assignment]
         room = link.packet // 2 - 1024
         if values.nbytes * 2 < room:
             return {}
@@ -161,7 +161,7 @@ class MariaDBSession(SQLSession):
     def _contains(self, expression: str, text: str) -> str:
         return f"LOCATE({text} COLLATE utf8mb4_bin, {expression}) > 0"
 
-    def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
+    def _raise_conflict(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
         columns = sent.table.extra["indexes"].get(error.constraint)
         if error.unique and columns and set(columns) == set(sent.key):
             raise Conflict(f"{self.where}: another program wrote the same key meanwhile ({error.reason})")

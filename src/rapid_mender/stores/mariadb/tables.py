@@ -52,9 +52,9 @@ def describe(ask: Ask, name: str, place: tuple[str, str] | None = None) -> Descr
         f"COLUMN_DEFAULT AS `Default`, EXTRA AS Extra, PRIVILEGES AS rights FROM information_schema.COLUMNS WHERE {at} "
         "ORDER BY ORDINAL_POSITION"
     )
-    found = [column_of(row) for row in rows]
-    columns = tuple(column for column, _ in found)
-    forms = {column.name: form for column, form in found}
+    described = [column_of(row) for row in rows]
+    columns = tuple(column for column, _ in described)
+    forms = {column.name: form for column, form in described}
     every, indexes = _indexes(ask, at)
     primary = indexes.pop("PRIMARY", ())
     if not rows or any(name not in forms for name in primary):
@@ -128,12 +128,12 @@ def _indexes(ask: Ask, at: str) -> tuple[list[tuple[str, ...]], dict[str, tuple[
         f"WHERE {at} ORDER BY INDEX_NAME, SEQ_IN_INDEX"
     )
     partial = {row["i"] for row in rows if row["p"] is not None or row["c"] is None}
-    found: dict[str, tuple[str, ...]] = {}
+    indexes: dict[str, tuple[str, ...]] = {}
     for row in rows:
         if row["i"] not in partial:
-            found[row["i"]] = (*found.get(row["i"], ()), row["c"])
+            indexes[row["i"]] = (*indexes.get(row["i"], ()), row["c"])
     several = {row["i"] for row in rows if row["n"] != "0"}
-    return list(found.values()), {name: columns for name, columns in found.items() if name not in several}
+    return list(indexes.values()), {name: columns for name, columns in indexes.items() if name not in several}
 
 
 def _refers(ask: Ask, schema: str, table: str) -> tuple[str, ...]:
@@ -149,7 +149,7 @@ def _refers(ask: Ask, schema: str, table: str) -> tuple[str, ...]:
 
 def _reach(ask: Ask, schema: str, table: str) -> tuple[Reach, ...]:
     """The foreign keys by which a change of the table comes back to it; found by going up to what it refers to."""
-    found, seen, up = [], set(), [(schema, table)]
+    reach, seen, up = [], set(), [(schema, table)]
     while up:
         child = up.pop()
         if child in seen:
@@ -168,10 +168,10 @@ def _reach(ask: Ask, schema: str, table: str) -> tuple[Reach, ...]:
         for row in rows:
             deletes, updates = (row[rule] not in ("RESTRICT", "NO ACTION") for rule in ("d", "u"))
             if (row["s"], row["t"]) == (schema, table) and (deletes or updates):
-                found.append(Reach(row["n"], deletes, tuple(row["r"].split("\0")) if updates else ()))
+                reach.append(Reach(row["n"], deletes, tuple(row["r"].split("\0")) if updates else ()))
             elif deletes or updates:
                 up.append((row["s"], row["t"]))
-    return tuple(found)
+    return tuple(reach)
 
 
 def _rights(columns: Sequence[str]) -> frozenset[str]:

@@ -56,8 +56,8 @@ class PostgreSQLLink(SQLLink):
         ]
         try:
             self.run(f"SELECT {calls}, pg_catalog.set_config('application_name', {named}, false)")
-            found = self.select(told, "").to_pylist()[0]
-            self.encoding, path, self.process = found["encoding"], json.loads(found["path"]), found["process"]
+            answer = self.select(told, "").to_pylist()[0]
+            self.encoding, path, self.process = answer["encoding"], json.loads(answer["path"]), answer["process"]
             if "pg_catalog" in path[1:]:  # what stands before it would be taken for its own
                 path = [schema for schema in path if schema != "pg_catalog"]
                 self.run(f"SELECT {_setting('search_path', ', '.join(map(name_sql, path)))}")
@@ -69,9 +69,9 @@ class PostgreSQLLink(SQLLink):
     def waits(self, other: PostgreSQLLink, table: str, turn: str) -> str | None:
         del turn
         with translated(self.where):
-            found = self._adbc.query(WAITS.format(other.process)).to_pylist()
-        holders = [(one["who"], one["since"]) for one in found]
-        return in_words(table, holders, any(one["turn"] for one in found)) if found else None
+            waiting = self._adbc.query(WAITS.format(other.process)).to_pylist()
+        holders = [(one["who"], one["since"]) for one in waiting]
+        return in_words(table, holders, any(one["turn"] for one in waiting)) if waiting else None
 
     def close(self) -> None:
         self._adbc.close()
@@ -150,9 +150,9 @@ class PostgreSQLLink(SQLLink):
                 self._prepared.add(question)
             named = f"{text_sql(schema) if schema is not None else 'NULL'}, {text_sql(table)}"
             with translated(self.where):
-                found = self._adbc.query(f"EXECUTE {question} ({named})", **_DIRECT)
-            if found.num_rows:
-                text = found["found"][0].as_py()
+                answer = self._adbc.query(f"EXECUTE {question} ({named})", **_DIRECT)
+            if answer.num_rows:
+                text = answer["found"][0].as_py()
                 if self._described.get((name, place), ("",))[0] != text:
                     self._described[name, place] = text, described(text)
                 return self._described[name, place][1]
@@ -166,8 +166,8 @@ class PostgreSQLLink(SQLLink):
     def schema_that_hides(self, name: str) -> str | None:
         """A schema that has a table of a name, but which the user may not use."""
         with translated(self.where):
-            found = self._adbc.query(HIDDEN.format(text_sql(name.rpartition(".")[2])))
-        return str(found["schema"][0].as_py()) if found.num_rows else None
+            schemas = self._adbc.query(HIDDEN.format(text_sql(name.rpartition(".")[2])))
+        return str(schemas["schema"][0].as_py()) if schemas.num_rows else None
 
     def tables(self) -> list[str]:
         with translated(self.where):

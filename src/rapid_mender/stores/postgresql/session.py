@@ -100,8 +100,8 @@ class PostgreSQLSession(SQLSession):
                 self._let_reader_go()
         return self._reader or super()._reading()
 
-    def _asking(self) -> SQLLink:
-        return self._reader or super()._asking()
+    def _reading_link(self) -> SQLLink:
+        return self._reader or super()._reading_link()
 
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
         mine = {column.name for column in info.columns if column.has_default}
@@ -116,7 +116,7 @@ class PostgreSQLSession(SQLSession):
     def _sequences(self, info: TableInfo) -> list[dict[str, Any]]:
         """What counts for the columns of a table."""
         if info not in self._counted:
-            link: PostgreSQLLink = self._asking()  # type: ignore[assignment]
+            link: PostgreSQLLink = self._reading_link()  # type: ignore[assignment]
             self._counted[info] = link.sequences(int(self._described(info).info.identity))
         return self._counted[info]
 
@@ -165,7 +165,7 @@ class PostgreSQLSession(SQLSession):
         if not pa.types.is_string(values.type):
             return None
         bad = mask_of(pc.fill_null(pc.match_substring(values, "\x00"), False))
-        link: PostgreSQLLink = self._asking()  # type: ignore[assignment]
+        link: PostgreSQLLink = self._reading_link()  # type: ignore[assignment]
         if link.encoding not in ("UTF8", "SQL_ASCII"):
             bad |= self._unknown_letters(link, values)
         return bad
@@ -200,7 +200,7 @@ class PostgreSQLSession(SQLSession):
     def _contains(self, expression: str, text: str) -> str:
         return f"pg_catalog.strpos({expression}::pg_catalog.text, {text}) {op('>')} 0"
 
-    def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
+    def _raise_conflict(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
         if not error.unique:
             return
         table, known = sent.table, sent.table.extra["unique"]

@@ -46,9 +46,9 @@ def spellings(name: str) -> list[tuple[str, str | None, str]]:
     return [("rmend_exact", None, name), *parts, ("rmend_alike", None, name)]
 
 
-def described(found: str) -> Described:
+def described(answer: str) -> Described:
     """A table from what one of `QUESTIONS` found."""
-    one = json.loads(found)
+    one = json.loads(answer)
     name = one["name"] if one["here"] else f"{one['schema']}.{one['name']}"
     if one["kind"] == "m":
         raise StoreError(f"{name!r} is a materialized view; records can be merged into a table, or a view that is not")

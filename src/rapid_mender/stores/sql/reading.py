@@ -40,7 +40,7 @@ class SQLReading(Session):
         self._writes = writes
         self._known = known
         self._write: Background[Any] = Background(link)
-        self._found: dict[str, Described | None] = {}
+        self._by_name: dict[str, Described | None] = {}
         self._where = link.where
         self._q, self._op = link.name_sql, link.op
 
@@ -77,9 +77,9 @@ class SQLReading(Session):
 
     def _reading(self) -> SQLLink:
         """The link over which rows are read that this transaction has not written."""
-        return self._asking()
+        return self._reading_link()
 
-    def _asking(self) -> SQLLink:
+    def _reading_link(self) -> SQLLink:
         """The link over which the database is asked what it makes of values."""
         link: SQLLink = self._write.drained()
         return link
@@ -90,22 +90,22 @@ class SQLReading(Session):
         return self._write.drained().tables()
 
     def find(self, name: str) -> TableInfo | None:
-        if name not in self._found:
+        if name not in self._by_name:
             described = self._write.drained().describe(name)
-            self._found[name] = described
+            self._by_name[name] = described
             if described is not None:
                 self._write.drained().marks &= described.info.undoes
-                self._found[described.info.name] = self._known[described.info] = described
-        found = self._found[name]
-        return None if found is None else found.info
+                self._by_name[described.info.name] = self._known[described.info] = described
+        table = self._by_name[name]
+        return None if table is None else table.info
 
     def missing_grants(self, needs: Sequence[Need]) -> list[str]:
-        link, found = self._write.drained(), []
+        link, lacking = self._write.drained(), []
         for need in needs:
             place = link.place_of(need.name, self._described(need.beside) if need.beside is not None else None)
             table = link.describe(need.name, place) if need.own else self._named(need.name)
-            found += self._lacks(table.place if table is not None else place, need.verbs, table)
-        return list(dict.fromkeys([*found, *self._lacks_temporary()]))
+            lacking += self._lacks(table.place if table is not None else place, need.verbs, table)
+        return list(dict.fromkeys([*lacking, *self._lacks_temporary()]))
 
     @abstractmethod
     def _lacks(self, place: tuple[str, str], verbs: frozenset[str], table: Described | None) -> list[str]:
@@ -125,30 +125,30 @@ class SQLReading(Session):
         link = self._write.drained()
         at = self._described(beside) if beside is not None else None
         place = link.place_of(name, at)
-        found = self._found.get(name)
-        if found is None or found.place != place:
-            found = link.describe(name, place)
-        if found is None:
+        table = self._by_name.get(name)
+        if table is None or table.place != place:
+            table = link.describe(name, place)
+        if table is None:
             return None
         known = (owner, beside.owner if beside is not None else "")
-        if not (found.trusted or found.info.owner in known or (found.plain and not self._writes)):
+        if not (table.trusted or table.info.owner in known or (table.plain and not self._writes)):
             raise StoreError(
-                f"table {'.'.join(found.place)} belongs to {found.info.owner}, and what {found.info.owner} attached to "
+                f"table {'.'.join(table.place)} belongs to {table.info.owner}, and what {table.info.owner} attached to "
                 "it could run with your rights; give it to a role that you trust: "
-                f"ALTER TABLE {found.sql} OWNER TO …"
+                f"ALTER TABLE {table.sql} OWNER TO …"
             )
-        self._found[name] = self._found[found.info.name] = self._known[found.info] = found
-        return found.info
+        self._by_name[name] = self._by_name[table.info.name] = self._known[table.info] = table
+        return table.info
 
     def _described(self, info: TableInfo) -> Described:
         return self._known.get(info) or self._named(info.name)
 
     def _named(self, name: str) -> Described:
         self.find(name)
-        found = self._found[name]
-        if found is None:
+        table = self._by_name[name]
+        if table is None:
             raise StoreError(f"table {name!r} has gone from {self.where}; run again when it is back")
-        return found
+        return table
 
     # -- the way to the database and back ----------------------------------------------------------------
 
@@ -177,18 +177,18 @@ class SQLReading(Session):
         return [Pick(form.read.format(f"{of}{sql}"), alias, form.came or form.wire) for alias, sql, form in wanted]
 
     def _existing(
-        self, link: SQLLink, table: Described, found: pa.Table, columns: Sequence[Column], by: Sequence[str]
+        self, link: SQLLink, table: Described, rows_read: pa.Table, columns: Sequence[Column], by: Sequence[str]
     ) -> Existing:
         """What was selected with `_picks`, in the columns' types. `by`: what the rows were looked up by."""
-        positions = np.arange(found.num_rows)
-        if "position" in found.column_names:
-            positions = found["position"].to_numpy()
+        positions = np.arange(rows_read.num_rows)
+        if "position" in rows_read.column_names:
+            positions = rows_read["position"].to_numpy()
             if (np.diff(positions) < 0).any():
                 order = np.argsort(positions, kind="stable")
-                found, positions = found.take(pa.array(order)), positions[order]
+                rows_read, positions = rows_read.take(pa.array(order)), positions[order]
         arrays, strange = [], {}
         for i, column in enumerate(columns):
-            came = plain(found[f"c{i}"])
+            came = plain(rows_read[f"c{i}"])
             if came.type == column.type and not pt.is_temporal(came.type):
                 arrays.append(came)
                 continue
@@ -200,7 +200,7 @@ class SQLReading(Session):
         if table.locators:
             names = [f"r{i}" for i in range(len(table.locators))]
             came = zip(names, table.locators, strict=True)
-            locators = pa.table([cast(found[n], Column("", one.form.wire))[0] for n, one in came], names=names)
+            locators = pa.table([cast(rows_read[n], Column("", one.form.wire))[0] for n, one in came], names=names)
         else:
             cells = self._cells(table, values.select(list(by)))
             locators = pa.table([one.values for one in cells], names=[f"={name}" for name in by])
@@ -266,7 +266,7 @@ class SQLReading(Session):
         """Values as the database spells them, and a mask of those that it refuses."""
         form = table.forms[column.name]
         each = values.dictionary_encode()
-        link = self._asking()
+        link = self._reading_link()
         picks = [
             Pick("s.c0", "n", NUMBER),
             Pick(form.read.format(form.write.format("s.c1")), "value", form.came or form.wire),
@@ -278,12 +278,12 @@ class SQLReading(Session):
                 return link.tried(picks, f"FROM {stage} AS s WHERE {self._between(first, last)}", "s.c0")
 
             parts, _ = link.in_parts(len(each.dictionary), some, lambda error, row: None)
-        found = together(parts, picks)
+        answer = together(parts, picks)
         spelled = np.full(len(each.dictionary), -1)
-        spelled[found["n"].to_numpy()] = np.where(found["value"].is_valid(), np.arange(found.num_rows), -1)
+        spelled[answer["n"].to_numpy()] = np.where(answer["value"].is_valid(), np.arange(answer.num_rows), -1)
         places = pa.array(spelled, mask=spelled < 0).take(each.indices)
         bad = np.asarray(pc.and_(pc.is_valid(values), pc.is_null(places)))
-        return cast(plain(found["value"]).take(places), column)[0], bad
+        return cast(plain(answer["value"]).take(places), column)[0], bad
 
     def fold(self, info: TableInfo, keys: pa.Table) -> list[pa.Array]:
         table = self._described(info)
@@ -293,11 +293,11 @@ class SQLReading(Session):
             if form.fold is None or not keys.num_rows:
                 continue
             each = one_array(keys[name]).dictionary_encode()
-            link = self._asking()
+            link = self._reading_link()
             picks = [Pick("s.c0", "n", NUMBER), Pick(form.fold.format("s.c1"), "folded", pa.string())]
             with link.staged(self._numbered([Cells(form, each.dictionary)])) as stage:
-                found = link.select(picks, f"FROM {stage} AS s", "s.c0")
-            done[i] = plain(found.sort_by("n")["folded"]).take(each.indices)
+                answer = link.select(picks, f"FROM {stage} AS s", "s.c0")
+            done[i] = plain(answer.sort_by("n")["folded"]).take(each.indices)
         return done
 
     def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
@@ -313,8 +313,8 @@ class SQLReading(Session):
         with link.staged(self._numbered(self._cells(table, keys))) as stage:
             joins = [" AND ".join(tests)] if indexed else self._apart(table, names, tests)
             parts = [link.select(picks, self._join(table, stage, join), "s.c0", self._locking()) for join in joins]
-        found = parts[0] if len(parts) == 1 else pa.concat_tables(parts).sort_by("position")
-        return self._existing(link, table, found, info.columns, names)
+        rows = parts[0] if len(parts) == 1 else pa.concat_tables(parts).sort_by("position")
+        return self._existing(link, table, rows, info.columns, names)
 
     def _apart(self, table: Described, names: Sequence[str], tests: list[str]) -> list[str]:
         """Conditions that no row meets twice, and that together find the rows with keys: `tests`, one for each name."""
@@ -333,15 +333,15 @@ class SQLReading(Session):
         link.expect(bool(table.locators))
         with link.staged(self._numbered(self._locating(table, rows.locators))) as stage:
             join = self._join(table, stage, self._located(table, rows.locators))
-            found = link.select(picks, join, "s.c0", self._locking())
+            rows_now = link.select(picks, join, "s.c0", self._locking())
         # of rows that are alike in every column, by which they are located, each meets all
-        first = np.unique(found["position"].to_numpy(), return_index=True)[1]
-        if len(first) < found.num_rows:
-            found = found.take(pa.array(first))
-        if found.num_rows != rows.locators.num_rows:
+        first = np.unique(rows_now["position"].to_numpy(), return_index=True)[1]
+        if len(first) < rows_now.num_rows:
+            rows_now = rows_now.take(pa.array(first))
+        if rows_now.num_rows != rows.locators.num_rows:
             raise StoreError(f"{self.where}: rows of {info.name!r} vanished while they were read; run again")
         by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
-        done = self._existing(link, table, found, info.columns, by)
+        done = self._existing(link, table, rows_now, info.columns, by)
         return Existing(rows.positions, done.values, done.locators, done.verbatim)
 
     def count(self, info: TableInfo) -> int:

@@ -18,7 +18,7 @@ from ...core.existing import Existing
 from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
-from ..contract import KEPT, Refusals, Refused, Written
+from ..contract import KEPT, Load, Refusals, Refused, Written
 from .link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink, together
 from .reading import NUMBER, SQLReading
 from .text import text_sql
@@ -58,7 +58,7 @@ class SQLSession(SQLReading):
         """DELETE the rows t of a table that the staged rows s are about."""
 
     @abstractmethod
-    def _own(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
+    def _raise_conflict(self, link: SQLLink, sent: Sent, error: Refused, stage: str, row: int) -> None:
         """Raise Conflict if the database refused a staged row for what another transaction wrote meanwhile."""
 
     def _later(self, count: int, work: Callable[[SQLLink], _T]) -> Future[_T]:
@@ -144,7 +144,7 @@ class SQLSession(SQLReading):
             return link.in_parts(
                 len(rows),
                 part,
-                lambda error, row: self._own(link, sent, error, stage, row),
+                lambda error, row: self._raise_conflict(link, sent, error, stage, row),
                 at_most=None if sent.table.info.undoes and not singly else 1,
             )
 
@@ -253,18 +253,11 @@ class SQLSession(SQLReading):
 
         return Written(rows, None, self._later(len(rows.positions), work).result)
 
-    def append(
-        self,
-        info: TableInfo,
-        values: pa.Table,
-        same: Mapping[str, Any],
-        raw: Mapping[str, Any] | None = None,
-        after: Sequence[Written] = (),
-    ) -> None:
-        table, count = self._described(info), values.num_rows
+    def append(self, info: TableInfo, rows: Load, after: Sequence[Written] = ()) -> None:
+        table, values, count = self._described(info), rows.values, rows.values.num_rows
         empty = [name for name in values.column_names if values[name].null_count == count]
         values = values.drop_columns(empty)
-        for name, value in same.items():
+        for name, value in rows.same.items():
             if value is not None:
                 values = values.append_column(name, pa.repeat(pa.scalar(value, table.info[name].type), count))
         number = info.primary_key[0] if info.primary_key else None
@@ -275,24 +268,24 @@ class SQLSession(SQLReading):
             for written in after:
                 if written.rows is None and written.refusals():
                     keep &= written.landed(count)
-            rows = every if keep.all() else self._rows(self._cells(table, values.filter(pa.array(keep))))
+            kept = every if keep.all() else self._rows(self._cells(table, values.filter(pa.array(keep))))
             try:
-                send(link, rows)
+                send(link, kept)
             except Refused as error:
                 raise StoreError(
                     f"{self.where}: {info.name!r} did not take a row: {error.reason}; mend that table, or, if it is a "
                     "history, set history = false"
                 ) from error
 
-        def send(link: SQLLink, rows: Rows) -> None:
-            if table.loads and _can_load(rows.columns):
-                link.load(table, names, rows)
-            elif len(rows):
-                picked = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(rows.columns))
+        def send(link: SQLLink, sent: Rows) -> None:
+            if table.loads and _can_load(sent.columns):
+                link.load(table, names, sent)
+            elif len(sent):
+                picked = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(sent.columns))
                 into = f"INSERT INTO {table.sql} ({', '.join(map(self._q, names))}) "
-                with link.staged(rows) as stage:
+                with link.staged(sent) as stage:
                     link.run(f"{into}SELECT {picked} FROM {stage} AS s")
-            for name, (positions, texts) in (raw or {}).items():
+            for name, (positions, texts) in rows.verbatim.items():
                 assert number is not None
                 numbers = one_array(values[number]).take(pa.array(positions))
                 sets = {name: self._unspelled("s.c1", table, name)}
@@ -323,7 +316,7 @@ class SQLSession(SQLReading):
                 line += f" CHECK ({' OR '.join(tests)})"
             lines.append(line)
         link.define(f"CREATE TABLE {'.'.join(map(self._q, at))} ({', '.join(lines)}){self._making()}")
-        self._found[info.name] = link.describe(info.name, at)
+        self._by_name[info.name] = link.describe(info.name, at)
 
     def _making(self) -> str:
         """What is said of every table that is made."""
@@ -338,4 +331,4 @@ class SQLSession(SQLReading):
         table = self._named(name)
         added = ", ".join(f"ADD COLUMN {self._q(column.name)} {link.declare(column)}" for column in columns)
         link.define(f"ALTER TABLE {table.sql} {added}")
-        self._found.pop(name, None)
+        self._by_name.pop(name, None)

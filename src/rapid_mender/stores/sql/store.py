@@ -43,7 +43,7 @@ class ServerStore(Store, Generic[_L]):
         """A new connection, which the caller closes."""
 
     @abstractmethod
-    def _turn(self, table: TableInfo) -> tuple[str, str]:
+    def _merge_lock(self, table: TableInfo) -> tuple[str, str]:
         """What waits for the time in which only this connection merges into a table, and what ends it."""
 
     @abstractmethod
@@ -57,7 +57,7 @@ class ServerStore(Store, Generic[_L]):
         """For whom a connection waits that merges into a table, asked over another one."""
         beside = self.connect()
         try:
-            return beside.waits(link, table.name, self._turn(table)[0])
+            return beside.waits(link, table.name, self._merge_lock(table)[0])
         finally:
             beside.close()
 
@@ -86,7 +86,7 @@ class ServerStore(Store, Generic[_L]):
         self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
     ) -> Iterator[Session]:
         del guests
-        turn = self._turn(table) if write and table is not None else None
+        turn = self._merge_lock(table) if write and table is not None else None
         active: list[Callable[[], None]] = []
         links: list[_L] = []
 

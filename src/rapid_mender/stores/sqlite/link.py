@@ -212,10 +212,10 @@ class Link:
         with _translated(self.path):
             while True:
                 try:
-                    found = self._connection.query(sql, bound, **{_AT_ONCE: rows})
-                    if found.num_rows < rows:
-                        return found
-                    rows = found.num_rows + 1
+                    rows_read = self._connection.query(sql, bound, **{_AT_ONCE: rows})
+                    if rows_read.num_rows < rows:
+                        return rows_read
+                    rows = rows_read.num_rows + 1
                 except OSError as error:
                     if "Type mismatch in column" not in str(error) or rows >= _MOST:
                         raise

@@ -79,10 +79,10 @@ class Rows:
         if self.is_indexed(link, tuple(names)):
             where = " AND ".join(f"t.{name_sql(name)} = ?{i + 2}" for i, name in enumerate(names))
             sql = f"SELECT ?1 AS position, {self._select} {self._from} WHERE {where}"
-            found = link.query(sql, pa.table({"position": np.arange(keys.num_rows), **bound}))
+            rows = link.query(sql, pa.table({"position": np.arange(keys.num_rows), **bound}))
         else:
-            found = self._fetch_by_scan(link, names, bound)
-        return self._existing(link, found)
+            rows = self._fetch_by_scan(link, names, bound)
+        return self._existing(link, rows)
 
     def _fetch_by_scan(self, link: Link, names: list[str], bound: dict[str, pa.Array]) -> pa.Table:
         """Without an index on the key: one pass over the table, each row looked up among the keys."""
@@ -96,11 +96,11 @@ class Rows:
         link.run(f"INSERT INTO temp.rmend_keys VALUES ({marks})", pa.table({"position": np.arange(count), **bound}))
         link.run(f"CREATE INDEX temp.rmend_keys_index ON rmend_keys ({index})")
         on = " AND ".join(f"t.{name_sql(name)} = s.k{i}" for i, name in enumerate(names))
-        found = link.query(
+        rows = link.query(
             f"SELECT s.position AS position, {self._select} {self._from} CROSS JOIN temp.rmend_keys AS s ON {on}"
         )
         link.run("DROP TABLE temp.rmend_keys")
-        return found.sort_by([("position", "ascending"), *((name, "ascending") for name in self._locators)])
+        return rows.sort_by([("position", "ascending"), *((name, "ascending") for name in self._locators)])
 
     def is_indexed(self, link: Link, key: tuple[str, ...]) -> bool:
         """Whether the key's columns can all be looked up in one index, as SQLite itself plans it."""
@@ -112,18 +112,18 @@ class Rows:
             self._indexed[key] = detail.startswith("SEARCH") and detail.count("=?") == len(key)
         return self._indexed[key]
 
-    def _existing(self, link: Link, found: pa.Table, columns: Sequence[Column] | None = None) -> Existing:
+    def _existing(self, link: Link, rows_read: pa.Table, columns: Sequence[Column] | None = None) -> Existing:
         columns = self.info.columns if columns is None else columns
-        where_rows = found.select(self._locators)
+        where_rows = rows_read.select(self._locators)
         arrays: list[pa.Array] = []
         verbatim: dict[str, Verbatim] = {}
         for i, column in enumerate(columns):
             parts: pa.Table | None = None
             if in_parts(column):
-                parts = typed_parts(found.select([f"c{i}_{form}" for form in PARTS]))
+                parts = typed_parts(rows_read.select([f"c{i}_{form}" for form in PARTS]))
                 done = decode_parts(column, parts)
             else:
-                stored = one_array(found[f"c{i}"])
+                stored = one_array(rows_read[f"c{i}"])
                 if stored.null_count < len(stored) and stored.type not in expected(column):
                     parts = self._parts(link, column, where_rows)  # values of several forms: read each apart
                     done = decode_parts(column, parts)
@@ -132,7 +132,9 @@ class Rows:
             arrays.append(done.values)
             if (mask := done.verbatim()) is not None:
                 verbatim[column.name] = self._verbatim(link, column, where_rows, parts, done, mask)
-        positions = found["position"].to_numpy() if "position" in found.column_names else np.arange(found.num_rows)
+        positions = (
+            rows_read["position"].to_numpy() if "position" in rows_read.column_names else np.arange(rows_read.num_rows)
+        )
         return Existing(positions, pa.table(arrays, names=[c.name for c in columns]), where_rows, verbatim)
 
     def _parts(self, link: Link, column: Column, locators: pa.Table) -> pa.Table:

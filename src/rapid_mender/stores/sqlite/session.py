@@ -14,7 +14,7 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import Condition, Normalised, Refusals, Session, Written, refused_too
+from ..contract import Condition, Load, Normalised, Refusals, Session, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .link import Link, Locked
 from .rows import Rows
@@ -166,12 +166,12 @@ class SQLiteSession(Session):
         return lambda link, rows: rows.page(link, columns, last, self.chunk_rows)
 
     def again(self, info: TableInfo, rows: Existing) -> Existing:
-        found = self._rows(info).again(self._write.drained(), rows.locators)
-        if len(found.positions) != rows.locators.num_rows:
+        now = self._rows(info).again(self._write.drained(), rows.locators)
+        if len(now.positions) != rows.locators.num_rows:
             raise StoreError(
                 f"{self.where}: rows of {info.name!r} vanished while they were written; check its triggers"
             )
-        return Existing(rows.positions, found.values, rows.locators, found.verbatim)
+        return Existing(rows.positions, now.values, rows.locators, now.verbatim)
 
     def count(self, info: TableInfo) -> int:
         return int(self._write.drained().rows(f"SELECT count(*) FROM {name_sql(info.name)}")[0][0])
@@ -189,20 +189,20 @@ class SQLiteSession(Session):
         refused = self._insert(info, values)
         rows = np.flatnonzero(Written(Existing(np.empty(0), values, values), None, refused).landed(values.num_rows))
         if keyless:
-            found = self._rows(info).since(self._write.drained(), last, len(rows))
+            stored = self._rows(info).since(self._write.drained(), last, len(rows))
         else:
-            found = self.fetch(info, values.select(list(key)).take(pa.array(rows)), fresh=True)
-        if not keyless and len(dropped := np.setdiff1d(np.arange(len(rows)), found.positions)):
+            stored = self.fetch(info, values.select(list(key)).take(pa.array(rows)), fresh=True)
+        if not keyless and len(dropped := np.setdiff1d(np.arange(len(rows)), stored.positions)):
             refused = refused_too(refused, rows[dropped])
             rows = np.delete(rows, dropped)
-        if found.values.num_rows != len(rows):
+        if stored.values.num_rows != len(rows):
             raise StoreError(
                 f"{self.where}: {len(rows)} rows were inserted into {info.name!r} and "
-                f"{found.values.num_rows} are found under their keys; "
+                f"{stored.values.num_rows} are found under their keys; "
                 "a trigger on the table seems to drop, add or move rows"
             )
-        self._count_beside(info, found.locators)
-        return Written(found, rows, refused)
+        self._count_beside(info, stored.locators)
+        return Written(stored, rows, refused)
 
     def _watch(self, info: TableInfo) -> None:
         if info.triggers:
@@ -295,8 +295,8 @@ class SQLiteSession(Session):
             keep = np.arange(len(rows.positions))
             if after is not None:
                 keep = np.flatnonzero(after.landed(len(rows.positions)))
-            found = link.run_each(sql, rows.locators.take(pa.array(keep)), one_change)
-            return {int(keep[at]): reason for at, reason in found.items()}
+            refusals = link.run_each(sql, rows.locators.take(pa.array(keep)), one_change)
+            return {int(keep[at]): reason for at, reason in refusals.items()}
 
         done = self._write.later(work)
         refused: Callable[[], Refusals] = done.result
@@ -338,16 +338,10 @@ class SQLiteSession(Session):
             self._write.later(lambda link, sql=sql: link.run(sql))  # type: ignore[misc]
         self._tables.pop(name, None)
 
-    def append(
-        self,
-        info: TableInfo,
-        values: pa.Table,
-        same: Mapping[str, Any],
-        raw: Mapping[str, Any] | None = None,
-        after: Sequence[Written] = (),
-    ) -> None:
+    def append(self, info: TableInfo, rows: Load, after: Sequence[Written] = ()) -> None:
+        values = rows.values
         empty = [name for name in values.column_names if values[name].null_count == values.num_rows]
-        literals = {name: self._literal(info[name], value) for name, value in same.items() if value is not None}
+        literals = {name: self._literal(info[name], value) for name, value in rows.same.items() if value is not None}
         sql, bound = self._inserting(info, values.drop_columns(empty), literals)
         number = info.primary_key[0] if info.primary_key else None
         numbers = one_array(values[number]) if number is not None else None
@@ -358,7 +352,7 @@ class SQLiteSession(Session):
                 if written.rows is None and written.refusals():
                     keep &= written.landed(values.num_rows)
             link.run(sql, bound if keep.all() else bound.filter(pa.array(keep)))
-            for name, (positions, cells) in (raw or {}).items():
+            for name, (positions, cells) in rows.verbatim.items():
                 assert number is not None
                 assert numbers is not None
                 again = cells.append_column("number", numbers.take(pa.array(positions)))

@@ -86,7 +86,7 @@ def _reach(link: Link, table: str) -> tuple[Reach, ...]:
             comes_back(child, seen | {name}) for child in children.get(name, ()) if child not in seen
         )
 
-    found = []
+    reach = []
     for (child, _), rows in keys.items():
         _, parent, _, _, _, on_delete, on_update = rows[0]
         if parent.lower() == table.lower() and comes_back(child.lower(), frozenset()):
@@ -95,8 +95,8 @@ def _reach(link: Link, table: str) -> tuple[Reach, ...]:
                 columns = tuple(n for (n,) in link.rows("SELECT name FROM pragma_table_info(?1) WHERE pk", [parent]))
             said = f"{child} ({', '.join(row[3] for row in rows)}) to {parent}"
             updates = on_update not in ("NO ACTION", "RESTRICT")
-            found.append(Reach(said, on_delete not in ("NO ACTION", "RESTRICT"), columns if updates else ()))
-    return tuple(found)
+            reach.append(Reach(said, on_delete not in ("NO ACTION", "RESTRICT"), columns if updates else ()))
+    return tuple(reach)
 
 
 def _is_referenced(link: Link, table: str) -> bool:
@@ -132,7 +132,7 @@ def _column(link: Link, table: str, row: Sequence[Any], is_number: bool, without
 
 def _folds(link: Link, table: str, columns: Sequence[str]) -> dict[str, Fold]:
     """What the columns' collations hold equal. A compound query takes the collation of its first part."""
-    found: dict[str, Fold] = {}
+    folds: dict[str, Fold] = {}
     for start in range(0, len(columns), 200):
         some = columns[start : start + 200]
         tests = []
@@ -144,17 +144,17 @@ def _folds(link: Link, table: str, columns: Sequence[str]) -> dict[str, Fold]:
         row = link.rows(f"SELECT {', '.join(tests)}")[0] if some else ()
         for place, column in enumerate(some):
             if row[2 * place]:
-                found[column] = "case"
+                folds[column] = "case"
             elif row[2 * place + 1]:
-                found[column] = "blanks"
-    return found
+                folds[column] = "blanks"
+    return folds
 
 
 def _unique(link: Link, table: str) -> tuple[tuple[str, ...], ...]:
-    found = []
+    keys = []
     for _, index, unique, origin, partial in link.rows("SELECT * FROM pragma_index_list(?1)", [table]):
         if unique and not partial and origin != "pk":
             names = [row[0] for row in link.rows("SELECT name FROM pragma_index_info(?1) ORDER BY seqno", [index])]
             if None not in names:
-                found.append(tuple(names))
-    return tuple(found)
+                keys.append(tuple(names))
+    return tuple(keys)

@@ -97,11 +97,11 @@ class Worker:
             raise StoreError(
                 f"{where}: the process that worked on it has ended; what was not committed is undone; run again"
             )
-        said, found = answer
+        said, reply = answer
         if isinstance(said, dict) and "error" in said:
             kinds: dict[str, Any] = {"Locked": Locked, "StoreError": StoreError}
             raise refusal(where, said["text"]) if said["error"] == "Refused" else kinds[said["error"]](said["text"])
-        return said, found
+        return said, reply
 
     def end(self) -> None:
         """Stop it, in the middle of whatever it does."""
@@ -175,9 +175,9 @@ class RemoteLink(Link):
         return {int(row): reason for row, reason in said}
 
     def query(self, sql: str, bound: pa.Table | None = None, about: int = 0) -> pa.Table:
-        found = self._worker.ask(self.path, ["query", sql, about], bound)[1]
-        assert found is not None
-        return found
+        table = self._worker.ask(self.path, ["query", sql, about], bound)[1]
+        assert table is not None
+        return table
 
 
 def _do(link: Link | None, words: list[Any], table: pa.Table | None) -> tuple[Link | None, Any, pa.Table | None]:

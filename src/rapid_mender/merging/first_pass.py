@@ -1,0 +1,92 @@
+"""The first pass over a batch, from end to end: which keys come more than once can only be known after it."""
+
+from __future__ import annotations
+
+import secrets
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.hashing import hash_rows
+from ..core.keys import one_array
+from ..core.records import REJECT_TEXT
+from ..core.repeats import RepeatFinder, among, resolve_repeats
+from ..incoming import Chunk, Source, Spool
+from ..incoming.rejected import restored
+from ..jobs.layouts import Shape, shape_of
+from ..stores.contract import Session
+from .batch import NUMBERS, Batch, Progress, Repeats, chunks_of
+from .read import Reader
+
+_PART = 1 << 18
+
+
+def read_all(session: Session, reader: Reader, source: Source, spool: Spool, progress: Progress) -> Batch:
+    """Read a source to its end into `spool`, and find what becomes of keys that repeat."""
+    plan, names = reader.plan, reader.names
+    finder, came, keyless, shape = RepeatFinder(), list[np.ndarray](), 0, Shape()
+    seed = secrets.randbits(64)
+    for chunk in restored(source):
+        shape = shape_of(chunk.raw.schema)
+        for name, kind in shape:
+            if name != REJECT_TEXT:
+                names.setdefault(name, kind)
+        for start in range(0, len(chunk.rows), _PART):
+            keys, usable = reader.keys(session, chunk.slice(start, _PART))
+            hashes = hash_rows(session.fold(plan.info, keys), seed)[usable]
+            finder.add(hashes)
+            if plan.job.missing == "delete":
+                came.append(hashes)
+                keyless += int((~usable).sum())
+        spool.put(chunk.raw.append_column(NUMBERS, pa.array(chunk.rows)), free=source.in_memory)
+        progress("reading", source.done, source.size)
+    if names and source.schema is None:
+        reader.layouts.check_batch(list(names), shape)
+    repeated = finder.repeated()
+    repeats = _resolve(session, reader, spool, repeated, seed) if len(repeated) else Repeats()
+    every = np.unique(np.concatenate(came)) if came else np.empty(0, np.uint64)
+    return Batch(spool, repeats, keyless + len(source.broken), every, seed)
+
+
+def _resolve(session: Session, reader: Reader, spool: Spool, repeated: np.ndarray, seed: int) -> Repeats:
+    """What becomes of the records whose keys have one of the `repeated` hashes, made with `seed`."""
+    plan, second_seed, record_seed = reader.plan, secrets.randbits(64), secrets.randbits(64)
+    parts: list[tuple[np.ndarray, ...]] = []
+    ages: list[pa.Array] = []
+    for chunk in chunks_of(spool, _PART):
+        keys, usable = reader.keys(session, chunk)
+        folded = session.fold(plan.info, keys)
+        first = hash_rows(folded, seed)
+        hit = np.flatnonzero(usable & among(first, repeated))
+        if len(hit):
+            some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
+            second = hash_rows(folded, second_seed)[hit]
+            record, age = _record_hash(session, reader, some, record_seed)
+            parts.append((some.rows, first[hit], second, record))
+            ages.append(age)
+    rows, key_a, key_b, record = (np.concatenate(arrays) for arrays in zip(*parts, strict=True))
+    age = None
+    if plan.order is not None:
+        every = pa.concat_arrays(ages)
+        age = np.zeros(len(every), np.int64)  # what has no date is older than all
+        dated = every.is_valid().to_numpy(zero_copy_only=False)
+        age[dated] = pc.rank(every.drop_null(), tiebreaker="dense").to_numpy().astype(np.int64)
+    fates, measures = resolve_repeats(rows, key_a, key_b, record, plan.job.duplicates, age)
+    by_row = np.argsort(rows)
+    return Repeats(rows[by_row], fates[by_row], measures[by_row])
+
+
+def _record_hash(session: Session, reader: Reader, chunk: Chunk, seed: int) -> tuple[np.ndarray, pa.Array]:
+    """A hash of all that each record says, faults too (a column that was not sent has its own), and its age."""
+    plan, records = reader.plan, reader.read(chunk)
+    values, _ = session.normalise(plan.info, records.values)
+    sent = [name for name in plan.info.names if name in values.column_names]
+    others = sorted(records.extras)
+    which = pa.repeat("\x00".join([*sent, *sorted({*others} & {*chunk.raw.column_names})]), len(chunk.rows))
+    said = [*(one_array(values[name]) for name in sent), *(records.extras[name] for name in others)]
+    hashed = hash_rows([which, records.faults, *said], seed)
+    if plan.order is None:
+        return hashed, pa.nulls(0)
+    kind = plan.info[plan.order].type
+    return hashed, one_array(values[plan.order]) if plan.order in sent else pa.nulls(len(chunk.rows), kind)

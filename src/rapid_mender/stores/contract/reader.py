@@ -1,0 +1,76 @@
+"""Rows as a store finds them."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator, Sequence
+from dataclasses import dataclass
+from typing import Any, Literal
+
+import pyarrow as pa
+
+from ...core.existing import Existing
+from ...core.schema import TableInfo
+
+
+@dataclass(frozen=True, slots=True)
+class Condition:
+    """One comparison of a column with a value, for reading a table."""
+
+    column: str
+    op: Literal["=", ">=", "<=", "<", ">", "contains"]
+    value: Any
+
+
+class Reader(ABC):
+    """The rows of a store's tables."""
+
+    slice_rows = 1 << 15
+    """How many records of a chunk, sorted, are looked up and written at once: so many that the pages which they touch
+    are still in the store's cache when they are written."""
+
+    def rows_at_once(self, info: TableInfo, key: Sequence[str]) -> int:
+        """How many keys to look up at once, if `slice_rows` is not right for this key."""
+        return self.slice_rows
+
+    @abstractmethod
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
+        """The rows whose key equals one of `keys`, by the database's own idea of equal.
+
+        `fresh`: also rows that this transaction wrote. Otherwise the caller asks only for keys that it has not
+        written yet, and the store may read the table as it was when the transaction began.
+        """
+
+    @abstractmethod
+    def scan(
+        self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
+    ) -> Iterator[Existing]:
+        """All rows, some at a time, with the values of `columns` only; positions say nothing. Nothing may be
+        written until it has ended. `fresh`: with what this transaction wrote. `key`: those of `columns` by which the
+        rows are to be found again, where the store has nothing better."""
+
+    @abstractmethod
+    def again(self, info: TableInfo, rows: Existing) -> Existing:
+        """The rows of `rows`, all their columns as they are now, in order."""
+
+    @abstractmethod
+    def count(self, info: TableInfo) -> int:
+        """The number of rows."""
+
+    @abstractmethod
+    def read(
+        self,
+        info: TableInfo,
+        where: Sequence[Sequence[Condition]] = (),
+        newest: str | None = None,
+        limit: int | None = None,
+        columns: Sequence[str] | None = None,
+    ) -> pa.Table:
+        """Rows for which each group of `where` has a condition that holds; `columns`: only these of theirs.
+
+        With `newest`, the last `limit` rows by that column, ascending.
+        """
+
+    @abstractmethod
+    def last(self, name: str, column: str) -> int:
+        """The largest value of a whole-number column; 0 in an empty table."""

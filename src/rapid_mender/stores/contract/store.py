@@ -1,0 +1,60 @@
+"""A store, and one transaction on it."""
+
+from __future__ import annotations
+
+from abc import ABC, abstractmethod
+from collections.abc import Iterator
+from contextlib import AbstractContextManager
+
+import pyarrow as pa
+
+from ...core.schema import TableInfo
+from ...errors import JobError
+from .catalog import Catalog
+from .reader import Reader
+from .values import Values
+from .writer import Writer
+
+
+class Session(Catalog, Values, Reader, Writer):
+    """One transaction on a store. All values pass as Arrow, in the types of the columns."""
+
+    sorts = True
+    """Whether rows that come sorted by key are found and written faster."""
+    chunk_rows = 1 << 19
+    """How many records are cast and sorted at once."""
+
+    def query(self, sql: str) -> Iterator[pa.Table]:
+        """The rows of a query in the store's own SQL, some at a time."""
+        raise JobError(f"{self.where} runs no queries; give the frame itself as the batch")
+
+
+class Store(ABC):
+    """A place where tables live."""
+
+    def __repr__(self) -> str:
+        return f"{type(self).__name__}({self.where!r})"
+
+    @classmethod
+    def of_url(cls, url: str) -> Store:
+        """The store that a URL names. Raises JobError if it cannot be read."""
+        return cls(url)  # type: ignore[call-arg]
+
+    def close(self) -> None:  # noqa: B027  a store that keeps nothing open has nothing to do
+        """Close what is kept open between merges."""
+
+    @property
+    @abstractmethod
+    def where(self) -> str:
+        """The store's name in messages, without passwords."""
+
+    @abstractmethod
+    def begin(
+        self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
+    ) -> AbstractContextManager[Session]:
+        """One transaction: committed when the block ends, undone when it raises or when not `write`.
+
+        `table` is what is to be merged into: one merge into it at a time. `alone`: where the store can, nobody else
+        writes to it meanwhile. `guests`: code that is not ours runs meanwhile. Raises Conflict where all
+        is to be done again.
+        """
