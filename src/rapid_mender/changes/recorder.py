@@ -17,7 +17,7 @@ from ..core.existing import Existing
 from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
-from ..stores.contract import Condition, Load, Session, Written, kept
+from ..stores.contract import Condition, Load, Selection, Session, Written, kept
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
@@ -147,7 +147,7 @@ class Recorder:
         """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
         newest = self.session.last(self._shape.name, "change_no")
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
-        told = self.session.read(BATCHES, here, newest="batch_no", limit=1, columns=["last_change"])
+        told = self.session.read(BATCHES, Selection(here, "batch_no", 1, ["last_change"]))
         return max(newest, *told["last_change"].to_pylist(), 0)
 
     def _check_history(self, history: TableInfo) -> None:

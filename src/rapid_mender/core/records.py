@@ -122,6 +122,11 @@ def derive(
     records.values = pa.table(done)
 
 
+def lacks_value(column: str) -> str:
+    """The reason for rejecting a record without a value for a required column."""
+    return f"{column} is required (NOT NULL) and came without a value"
+
+
 def check_required(records: Records, info: TableInfo, columns: Iterable[str]) -> None:
     """A null that was sent for one of `columns` that takes none is a fault."""
     for name in columns:
@@ -130,5 +135,5 @@ def check_required(records: Records, info: TableInfo, columns: Iterable[str]) ->
             empty = pc.and_(pc.is_null(records.values[name].combine_chunks()), pc.is_null(records.faults))
             records.add_fault(
                 empty.to_numpy(zero_copy_only=False),
-                f"{name} is required (NOT NULL) and came without a value",
+                lacks_value(name),
             )

@@ -15,6 +15,7 @@ from ..core.existing import Existing
 from ..core.expressions import Env
 from ..core.keys import null_keys, one_array
 from ..core.masks import mask_of
+from ..core.records import lacks_value
 from ..core.rule_inputs import RuleInputs
 from ..core.rules import Fired, apply_allow, apply_rules
 from ..jobs.layouts import Layout
@@ -145,8 +146,7 @@ def _refuse_null_inserts(plan: Plan, values: pa.Table, decisions: Decisions) -> 
             continue
         if values[name].null_count:
             null = one_array(values[name]).is_null().to_numpy(zero_copy_only=False)
-            why = f"{name} is required (NOT NULL) and came without a value"
-            decisions.put(null & (decisions.codes == INSERT), REJECT, why)
+            decisions.put(null & (decisions.codes == INSERT), REJECT, lacks_value(name))
 
 
 def _skip_marked(plan: Plan, decided: DecidedSlice, now: datetime) -> None:

@@ -20,8 +20,9 @@ from ..core.frames import as_table
 from ..core.keys import fold_table, match, one_array
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
-from .contract import Condition, Load, Session, Store, Written
+from .contract import Condition, Load, Selection, Session, Store, Written
 
+_MOST_CHUNKS = 64  # of a column: a table that grew by a row at a time is put together again
 _OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
 
 
@@ -138,7 +139,9 @@ class MemorySession(Session):
                 numbers = pa.array(np.arange(first, first + values.num_rows)).cast(column.type)
                 values = values.append_column(column.name, numbers)
         rows = info.complete(values).cast(_schema(info))
-        self.data[info.name] = pa.concat_tables([self.data[info.name], rows])
+        table = pa.concat_tables([self.data[info.name], rows])
+        many = table.num_columns > 0 and table.column(0).num_chunks > _MOST_CHUNKS
+        self.data[info.name] = table.combine_chunks() if many else table
         return Written(Existing(np.arange(values.num_rows), rows, pa.table({})))
 
     def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
@@ -185,23 +188,15 @@ class MemorySession(Session):
             values = values.append_column(name, pa.repeat(pa.scalar(value, info[name].type), values.num_rows))
         self.insert(info, values, ())
 
-    def read(
-        self,
-        info: TableInfo,
-        where: Sequence[Sequence[Condition]] = (),
-        newest: str | None = None,
-        limit: int | None = None,
-        columns: Sequence[str] | None = None,
-    ) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection) -> pa.Table:
         table = self.data[info.name]
-        for group in where:
+        for group in wanted.where:
             table = table.filter(reduce(pc.or_kleene, [_test(table, one) for one in group]))
-        if newest:
-            table = table.sort_by(newest)
-            table = table.slice(max(table.num_rows - limit, 0)) if limit is not None else table
-        elif limit is not None:
-            table = table.slice(0, limit)
-        return table if columns is None else table.select(list(columns))
+        limit = table.num_rows if wanted.limit is None else wanted.limit
+        if wanted.newest:
+            table = table.sort_by(wanted.newest).slice(max(table.num_rows - limit, 0))
+        table = table.slice(0, limit)
+        return table if wanted.columns is None else table.select(list(wanted.columns))
 
     def last(self, name: str, column: str) -> int:
         return pc.max(self.data[name][column]).as_py() or 0

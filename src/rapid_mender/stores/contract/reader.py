@@ -22,6 +22,20 @@ class Condition:
     value: Any
 
 
+@dataclass(frozen=True, slots=True)
+class Selection:
+    """Which rows of a table are wanted."""
+
+    where: Sequence[Sequence[Condition]] = ()
+    """Each group has a condition that holds."""
+    newest: str | None = None
+    """The column by which they come, ascending; it numbers the rows."""
+    limit: int | None = None
+    """At most so many; the last ones by `newest`."""
+    columns: Sequence[str] | None = None
+    """Only these columns; None: all."""
+
+
 class Reader(ABC):
     """The rows of a store's tables."""
 
@@ -58,18 +72,8 @@ class Reader(ABC):
         """The number of rows."""
 
     @abstractmethod
-    def read(
-        self,
-        info: TableInfo,
-        where: Sequence[Sequence[Condition]] = (),
-        newest: str | None = None,
-        limit: int | None = None,
-        columns: Sequence[str] | None = None,
-    ) -> pa.Table:
-        """Rows for which each group of `where` has a condition that holds; `columns`: only these of theirs.
-
-        With `newest`, the last `limit` rows by that column, ascending.
-        """
+    def read(self, info: TableInfo, wanted: Selection) -> pa.Table:
+        """The rows that are wanted of a table."""
 
     @abstractmethod
     def last(self, name: str, column: str) -> int:

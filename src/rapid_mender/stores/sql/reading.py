@@ -17,7 +17,7 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import Condition, Need, Normalised, Session
+from ..contract import Condition, Need, Normalised, Selection, Session
 from .link import Cells, Described, Form, Pick, Rows, SQLLink, together
 from .text import text_sql
 
@@ -354,27 +354,20 @@ class SQLReading(Session):
         picks = [Pick(f"coalesce({link.call('max')}({self._q(column)}), 0)", "n", pa.int64())]
         return int(link.select(picks, f"FROM {table.sql}")["n"][0].as_py())
 
-    def read(
-        self,
-        info: TableInfo,
-        where: Sequence[Sequence[Condition]] = (),
-        newest: str | None = None,
-        limit: int | None = None,
-        columns: Sequence[str] | None = None,
-    ) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection) -> pa.Table:
         table, link = self._described(info), self._write.drained()
         rest = f"FROM {table.sql} AS t"
-        if where:
-            groups = [f"({' OR '.join(self._test(table, one) for one in group)})" for group in where]
+        if wanted.where:
+            groups = [f"({' OR '.join(self._test(table, one) for one in group)})" for group in wanted.where]
             rest += f" WHERE {' AND '.join(groups)}"
-        if newest:
-            rest += f" ORDER BY t.{self._q(newest)} DESC"
-        if limit is not None:
-            rest += f" LIMIT {int(limit)}"
-        picked = info.columns if columns is None else info.pick(columns)
+        if wanted.newest:
+            rest += f" ORDER BY t.{self._q(wanted.newest)} DESC"
+        if wanted.limit is not None:
+            rest += f" LIMIT {int(wanted.limit)}"
+        picked = info.columns if wanted.columns is None else info.pick(wanted.columns)
         by = [column.name for column in picked]
         rows = self._existing(link, table, link.select(self._picks(table, picked), rest), picked, by).values
-        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows
+        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if wanted.newest else rows
 
     def _test(self, table: Described, one: Condition) -> str:
         column, form = table.info[one.column], table.forms[one.column]

@@ -10,7 +10,7 @@ import pyarrow as pa
 from ...core.existing import Existing, Verbatim
 from ...core.keys import one_array
 from ...core.schema import Column
-from ..contract import Condition
+from ..contract import Selection
 from ..sql.text import name_sql
 from .link import LEAST, Link
 from .tables import Described
@@ -158,11 +158,12 @@ class Rows:
         unreadable = done.unreadable if done.unreadable is not None else np.zeros(len(mask), bool)
         return Verbatim(mask, unreadable, raw, text)
 
-    def read(self, link: Link, where: Sequence[Sequence[Condition]], newest: str | None, limit: int | None) -> pa.Table:
-        """The rows that meet the conditions, as `Session.read` says."""
+    def read(self, link: Link, wanted: Selection) -> pa.Table:
+        """The rows that are wanted of the table."""
+        limit, picked = wanted.limit, self.info.columns if wanted.columns is None else self.info.pick(wanted.columns)
         bound: dict[str, pa.Array] = {}
         groups = []
-        for group in where:
+        for group in wanted.where:
             either = []
             for one in group:
                 column = self.info[one.column]
@@ -175,16 +176,16 @@ class Rows:
                 )
                 either.append(test)
             groups.append(f"({' OR '.join(either)})")
-        sql = f"SELECT {self._select} {self._from}"
+        sql = f"SELECT {self._selecting(picked)} {self._from}"
         if groups:
             sql += f" WHERE {' AND '.join(groups)}"
-        if newest:
-            sql += f" ORDER BY t.{name_sql(newest)} DESC"
+        if wanted.newest:
+            sql += f" ORDER BY t.{name_sql(wanted.newest)} DESC"
         if limit is not None:
             sql += f" LIMIT {int(limit)}"
         about = 0
         if limit is None or limit > LEAST:  # else there is room for them anyway
             first = f"SELECT 1 {self._from} LIMIT {-1 if limit is None else limit}"
             about = int(link.rows(f"SELECT count(*) FROM ({first})")[0][0])
-        rows = self._existing(link, link.query(sql, pa.table(bound) if bound else None, about)).values
-        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if newest else rows
+        rows = self._existing(link, link.query(sql, pa.table(bound) if bound else None, about), picked).values
+        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if wanted.newest else rows

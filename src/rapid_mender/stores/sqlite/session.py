@@ -14,11 +14,11 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import Condition, Load, Normalised, Refusals, Session, Written, refused_too
+from ..contract import Load, Normalised, Refusals, Selection, Session, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .link import Link, Locked
 from .rows import Rows
-from .tables import describe, table_names
+from .tables import Described, Known, describe, table_names
 from .triggers import Watching
 from .types import PARTS, as_one, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
 
@@ -29,8 +29,10 @@ _PAGE_ROWS = 1 << 17
 
 
 class SQLiteSession(Session):
-    def __init__(self, link: Link, write: bool) -> None:
-        self._path = link.path
+    def __init__(self, link: Link, known: Known, write: bool) -> None:
+        """`known`: what other sessions of the store know of its tables."""
+        self._path, self._known = link.path, known
+        self._described: dict[str, Described] | None = None
         self._write = Background(link)
         self._reader = type(link)(link.path, False, 0, _READER_CACHE_KIB) if write else None
         self._tables: dict[str, Rows | None] = {}
@@ -58,10 +60,22 @@ class SQLiteSession(Session):
 
     def find(self, name: str) -> TableInfo | None:
         if name not in self._tables:
-            described = describe(self._write.drained(), name)
+            link = self._write.drained()
+            if self._described is None:
+                self._described = self._known.at(link)
+            described = self._described.get(name)
+            if described is None:
+                described = describe(link, name)
+                if described is not None and described.lasts:
+                    self._described[name] = described
             self._tables[name] = Rows(described) if described is not None else None
         rows = self._tables[name]
         return None if rows is None else rows.info
+
+    def _forget(self, name: str) -> None:
+        """What is known of a table that is altered: what others know holds no longer, or not yet."""
+        self._tables.pop(name, None)
+        self._described = {}
 
     def _rows(self, info: TableInfo) -> Rows:
         self.find(info.name)
@@ -112,16 +126,8 @@ class SQLiteSession(Session):
                 self._reader = None
         return look(self._write.drained(), self._rows(info))
 
-    def read(
-        self,
-        info: TableInfo,
-        where: Sequence[Sequence[Condition]] = (),
-        newest: str | None = None,
-        limit: int | None = None,
-        columns: Sequence[str] | None = None,
-    ) -> pa.Table:
-        rows = self._rows(info).read(self._write.drained(), where, newest, limit)
-        return rows if columns is None else rows.select(list(columns))
+    def read(self, info: TableInfo, wanted: Selection) -> pa.Table:
+        return self._rows(info).read(self._write.drained(), wanted)
 
     def last(self, name: str, column: str) -> int:
         return int(
@@ -325,7 +331,7 @@ class SQLiteSession(Session):
             lines.append(line)
         sql = f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})"
         self._write.later(lambda link: link.run(sql))
-        self._tables.pop(info.name, None)
+        self._forget(info.name)
 
     def cannot_make(self, info: TableInfo) -> str | None:
         if len(info.columns) > _MOST_COLUMNS:
@@ -336,7 +342,7 @@ class SQLiteSession(Session):
         for column in columns:
             sql = f"ALTER TABLE {name_sql(name)} ADD COLUMN {name_sql(column.name)} {declare(column)}"
             self._write.later(lambda link, sql=sql: link.run(sql))  # type: ignore[misc]
-        self._tables.pop(name, None)
+        self._forget(name)
 
     def append(self, info: TableInfo, rows: Load, after: Sequence[Written] = ()) -> None:
         values = rows.values

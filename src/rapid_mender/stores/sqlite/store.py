@@ -23,6 +23,7 @@ from ..waiting import AFTER, tell
 from . import company
 from .link import Link, Locked, is_open_elsewhere
 from .session import SQLiteSession
+from .tables import Known
 from .worker import RemoteLink
 
 _PATIENCE = 20.0
@@ -43,6 +44,7 @@ class SQLiteStore(Store):
     def __init__(self, path: str | os.PathLike[str], apart: bool | None = None, patience: float = _PATIENCE) -> None:
         self.path = os.path.abspath(os.fspath(path))
         self._apart, self._patience = apart, patience
+        self._known = Known()
 
     @classmethod
     def of_url(cls, url: str) -> SQLiteStore:
@@ -75,7 +77,7 @@ class SQLiteStore(Store):
                 self._wait(link, "BEGIN IMMEDIATE")
             else:
                 link.run("BEGIN")
-            session = SQLiteSession(link, write)
+            session = SQLiteSession(link, self._known, write)
             try:
                 yield session
                 session.close()

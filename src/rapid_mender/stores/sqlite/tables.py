@@ -17,12 +17,35 @@ from .types import affinity, column_type
 _SEEN_ROWS = 100_000  # rows that are looked at to learn what a column without a type holds
 
 
+_UNTYPED = ("", "ANY")
+_Schema = tuple[tuple[Any, ...], ...]
+
+
 @dataclass(frozen=True)
 class Described:
     """A table, and the columns by which its rows are found again: the row number, or the primary key."""
 
     info: TableInfo
     finders: tuple[str, ...]
+
+    @property
+    def lasts(self) -> bool:
+        """Whether it says nothing that was seen in the rows: what a column without a type holds."""
+        return all((column.declared or "").upper() not in _UNTYPED for column in self.info.columns)
+
+
+class Known:
+    """Tables that were described before, for as long as nothing in the file's schema changes."""
+
+    def __init__(self) -> None:
+        self._last: tuple[_Schema, dict[str, Described]] = (), {}
+
+    def at(self, link: Link) -> dict[str, Described]:
+        """What is known of the file as it is now, by the tables' names; what is learnt may be put into it."""
+        schema = tuple(link.rows("SELECT type, name, tbl_name, sql FROM sqlite_master"))
+        if schema != self._last[0]:
+            self._last = schema, {}
+        return self._last[1]
 
 
 def table_names(link: Link) -> list[str]:
@@ -111,7 +134,7 @@ def _is_referenced(link: Link, table: str) -> bool:
 def _column(link: Link, table: str, row: Sequence[Any], is_number: bool, without_rowid: bool) -> Column:
     _, name, declared, not_null, default, in_key, hidden = row
     seen: frozenset[str] = frozenset()
-    if declared.upper() in ("", "ANY"):
+    if declared.upper() in _UNTYPED:
         some = f"SELECT {name_sql(name)} AS c FROM {name_sql(table)} LIMIT {_SEEN_ROWS}"
         seen = frozenset(form for (form,) in link.rows(f"SELECT DISTINCT typeof(c) FROM ({some})")) - {"null"}
     kind, length = column_type(declared, seen)
