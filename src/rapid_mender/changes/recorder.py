@@ -27,7 +27,7 @@ _LATER = {"unrecorded", "figures"}  # columns of the batches that earlier versio
 
 @dataclass
 class Recorder:
-    """Writes one batch: its row in `rmend_batches`, with the first of its work, and its changes."""
+    """Writes one batch: its row in `rmend_batches`, and its changes into the history."""
 
     session: Session
     info: TableInfo
@@ -35,15 +35,16 @@ class Recorder:
     history: bool
     application: str
     number: int | None = None
-    """The batch's number, if it took one in a transaction that was undone: then there is no jump in the numbers."""
+    """The number that the batch took in a transaction that was rolled back; it takes it again, so that none is
+    skipped."""
     batch: int | None = None
     unrecorded: int = 0
-    """How many rows that nobody sent were changed by triggers: the history does not replay if there are any."""
+    """How many rows triggers changed that no record was about; if there are any, the history does not replay."""
     _first: int | None = None
     _last: int | None = None
     _started: datetime | None = None
     _made: bool = False
-    """The table of batches was made by this transaction: if that is undone, so is its count."""
+    """This transaction created the table of batches; if it is rolled back, so is the numbering."""
     _row: Existing | None = None
     """The batch's row in this transaction, where the store could say where it is."""
 
@@ -60,7 +61,7 @@ class Recorder:
         return stored_names(self.info, self.session.fits)
 
     def start(self) -> int:
-        """The batch's number; taken on the first call, with a row in the batches."""
+        """The batch's number. The first call takes it, and inserts the batch's row."""
         if self.batch is None:
             batches, missing = self.session.find_own(BATCHES_TABLE, owner=self.info.owner), list[Column]()
             if batches is None:
@@ -109,14 +110,14 @@ class Recorder:
         raise StoreError(f"{self.session.where}: {BATCHES_TABLE} does not take the batch's row: {refused[0]}")
 
     def _after_history(self) -> int | None:
-        """A number that the table's history has not, where it is older than the batches: somebody removed these."""
+        """A batch number that the table's history does not have yet, if somebody removed the table of batches."""
         kept_as = self.session.find_own(self._shape.name, self.info)
         last = self.session.last(kept_as.name, "batch_no") if kept_as is not None and is_history(kept_as) else 0
         return last + 1 if last else None
 
     @property
     def to_keep(self) -> int | None:
-        """The number that the batch is to have again, if this transaction is undone."""
+        """The number that the batch keeps if this transaction is rolled back."""
         return self.number if self._made or self.batch is None else self.batch
 
     def _prepare_history(self) -> None:

@@ -1,4 +1,4 @@
-"""The words that several commands take."""
+"""Options that several commands share."""
 
 from __future__ import annotations
 
@@ -36,14 +36,14 @@ Key = Annotated[
 
 
 def load(job: str, store: str | None, names: list[str] | None) -> Job:
-    """The job of a file, with what the command line says instead."""
+    """The job in a file, with the options that the command line overrides."""
     from ..jobs.job import Job
 
     return Job.load(job, store=store, names=pairs("--set", "NAME=VALUE", names))
 
 
 def pairs(option: str, form: str, words: list[str] | None) -> dict[str, str]:
-    """NAME=VALUE words as a mapping. Raises JobError if one is none, or says the same name again."""
+    """NAME=VALUE words as a mapping. Raises JobError for a word without a value, or a name given twice."""
     from ..errors import JobError
 
     given: dict[str, str] = {}

@@ -1,4 +1,4 @@
-"""Writing to a terminal: no value is taken for markup, none reaches the terminal as anything but letters."""
+"""Writing to a terminal: values are never taken for markup, and control characters never reach it."""
 
 from __future__ import annotations
 
@@ -34,7 +34,7 @@ class Screen(Console):
         super().__init__(width=None if sys.stdout.isatty() else _WIDTH_OF_A_PIPE, highlight=False, markup=False)
 
     def on_broken_pipe(self) -> None:
-        """What a closed pipe means is for the command to say."""
+        """Leave it to the command what a closed pipe means."""
         raise
 
     def print(self, *objects: Any, **options: Any) -> None:

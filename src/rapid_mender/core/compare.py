@@ -122,7 +122,7 @@ def takes_tolerance(kind: pa.DataType) -> bool:
 
 
 class Patterns:
-    """Which columns changed, row by row, kept as a number a row and the few sets that there are."""
+    """Which columns changed in each row: a number for each row, into the few distinct sets."""
 
     def __init__(self, changed: dict[str, np.ndarray], rows: int) -> None:
         names = list(changed)
@@ -142,7 +142,7 @@ class Patterns:
         return np.array([not wanted.isdisjoint(names) for names in self.sets], bool)[self.code]
 
     def texts(self, spell: Callable[[tuple[str, ...]], str | None]) -> pa.Array:
-        """One text a row, spelled once for each set."""
+        """One text for each row; each distinct set is spelled once."""
         return pa.array([spell(columns) for columns in self.sets], pa.string()).take(pa.array(self.code))
 
     def counts(self, rows: np.ndarray) -> dict[str, int]:

@@ -18,7 +18,7 @@ _OPEN = -1  # not decided yet: to be looked up in the table
 
 
 class Decisions:
-    """One decision (an index into NAMES) and one reason for each record of a chunk.
+    """A decision (an index into NAMES) and a reason for each record of a chunk.
 
     Most records share a few reasons, so a reason is kept as a number, its place among `texts`.
     """
@@ -55,7 +55,7 @@ class Decisions:
 
 
 def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: str) -> Decisions:
-    """Decide what needs no look at the table: records with faults, and keys that come more than once.
+    """Decide what can be decided without the table: records with faults, and keys that come more than once.
 
     `fate` and `measure` are as `keys.resolve_repeats` gives them; `unit` is "line" or "row".
     """

@@ -79,7 +79,7 @@ def _words(values: pa.Array, seed: int) -> list[np.ndarray]:
 
 
 def _hash_bytes(values: pa.Array, state: np.ndarray, seed: int) -> np.ndarray:
-    """Mix texts in, eight bytes a step; the loop runs over the longest text, not over the rows."""
+    """Mix texts in, eight bytes at a step; the loop runs over the length of the longest text, not over the rows."""
     _, offset_buffer, data = values.buffers()
     offsets = np.frombuffer(offset_buffer, np.int32)[values.offset : values.offset + len(values) + 1]
     starts, lengths = offsets[:-1].astype(np.int64), np.diff(offsets).astype(np.int64)

@@ -11,7 +11,7 @@ from .schema import Column
 
 
 def folded(values: pa.Array, column: Column) -> pa.Array:
-    """The keys, changed so that two of them are the same just where the database says they are equal."""
+    """The keys in a form in which two are the same exactly where the database calls them equal."""
     if pt.is_floating(values.type):
         return pc.add(values, pa.scalar(0.0, values.type))  # -0.0 becomes 0.0
     if column.fold == "case":

@@ -13,7 +13,7 @@ def in_quotes(names: Iterable[str]) -> str:
 
 
 def closest(name: str, names: Iterable[str], cutoff: float = 0.5) -> str | None:
-    """The one of `names` that is most like `name`, upper or lower case alike; None if none is."""
+    """The name among `names` that is most like `name`, ignoring case; None if none comes close."""
     lower = {one.lower(): one for one in names}
     close = difflib.get_close_matches(name.lower(), lower, n=1, cutoff=cutoff)
     return lower[close[0]] if close else None

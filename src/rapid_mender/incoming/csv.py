@@ -76,8 +76,8 @@ class CsvFile(Source):
                     yield from self._records(block, whole, line, len(self.columns))
 
     def _looked_at(self) -> Iterator[tuple[bytes, int | Scanned, int]]:
-        """Blocks that begin with a record, the line on which each does, and where the last whole record ends; or, if
-        that is not all there is to know, its records."""
+        """Blocks that begin with a record, and the line on which each does. With each: where its last whole record
+        ends, or, if it breaks rules, its records as scanned."""
         line, rest, header = 1, b"", self._header_lines if self.columns else 0
         for block, last in self._blocks():
             block = rest + block
@@ -112,7 +112,7 @@ class CsvFile(Source):
             raise IncomingError(error.why, self.name, f"line {at}") from None
 
     def _at_once(self, block: memoryview, line: int, quoted: bool) -> Iterator[Chunk]:
-        """The records of a block that breaks no rule but, maybe, the number of values."""
+        """The records of a block that breaks no rule, except perhaps the number of values."""
         ragged: list[Any] = []
 
         def put_aside(row: Any) -> str:
@@ -145,7 +145,7 @@ class CsvFile(Source):
             yield from self._decoded(table, rows[good])
 
     def _records(self, block: bytes, scanned: Scanned, line: int, width: int) -> Iterator[Chunk]:
-        """The records of a block, each looked at."""
+        """The records of a block that was scanned."""
         rows = scanned.lines + line
         good = scanned.values == width
         good[list(scanned.broken)] = False
@@ -210,7 +210,7 @@ class CsvFile(Source):
             raise IncomingError(f"{error}; check the encoding and the file", self.name) from error
 
     def _text(self, encoding: str) -> io.TextIOWrapper:
-        """The file as text, apart from the reader."""
+        """The file as text, opened a second time."""
         stream = gzip.open(self.path) if self.path.endswith(".gz") else open(self.path, "rb")  # noqa: SIM115
         try:
             encoding = "utf-8-sig" if encoding.lower() == "utf-8" else encoding
@@ -246,7 +246,8 @@ def _noted(lines: Iterable[str], into: list[str]) -> Iterator[str]:
 
 
 def _unread(header: list[str], encoding: str) -> str | None:
-    """Why lines of column names are not in the encoding that was told, if they are not, or end in another way."""
+    """Why the line of column names cannot be right: it is in another encoding, or its lines end in another way. None
+    if it can."""
     text = "".join(header)
     if "\0" in text or text[:2] in ("\udcff\udcfe", "\udcfe\udcff"):
         return f'this looks like UTF-16, and was read as {encoding}; set encoding = "utf-16"'

@@ -1,4 +1,4 @@
-"""Where the records of a CSV block begin and end, and which of them break the rules: by passes over its bytes.
+"""Scanning a CSV block: where its records begin and end, and which of them break the rules, by passes over its bytes.
 
 The rules are those of RFC 4180: a quote opens a value only at its beginning, a quote within is doubled, and behind the
 one that closes comes a delimiter or the end of the line. What breaks them is one record where that can be told: when
@@ -16,7 +16,7 @@ _IS_QUOTE, _IS_LINE, _IS_DELIMITER = 1, 2, 4
 
 
 class Untold(Exception):
-    """It cannot be told where records begin after a place in the block."""
+    """Where records begin after some place in the block cannot be told."""
 
     def __init__(self, start: int, why: str) -> None:
         self.start, self.why = start, why
@@ -42,11 +42,8 @@ class Scanned:
 
 
 def whole_records(block: bytes, delimiter: int, last: bool) -> tuple[int, int] | None:
-    """Where the last whole record of a block ends, and how many line breaks stand before that.
-
-    None if a quote is out of place, a line has nothing, or it is not worth while to know. Several times as fast as
-    `scan`.
-    """
+    """Where the last whole record of a block ends, and how many line breaks come before that. None if a quote is out
+    of place, a line is empty, or knowing it would not help. Several times as fast as `scan`."""
     if b"\r" in block and block.count(b"\r") != block.count(b"\r\n") + (block.endswith(b"\r") and not last):
         return None
     data = np.frombuffer(block, np.uint8)
@@ -78,7 +75,7 @@ def whole_records(block: bytes, delimiter: int, last: bool) -> tuple[int, int] |
 
 
 def scan(block: bytes, delimiter: int, last: bool) -> Scanned:
-    """Find the records of a block that begins with one. `last`: nothing comes behind it. Raises Untold."""
+    """Find the records of a block that begins with one. `last`: it is the last block. Raises Untold."""
     data = np.frombuffer(block, np.uint8)
     marks = np.zeros(256, np.uint8)
     marks[[_QUOTE, _LINE, delimiter]] = _IS_QUOTE, _IS_LINE, _IS_DELIMITER

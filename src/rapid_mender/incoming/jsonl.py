@@ -160,7 +160,7 @@ def _lines_are_objects(block: bytes) -> bool:
 
 
 def _depth(block: bytes) -> int:
-    """How deep brackets are nested at most, those within texts too."""
+    """The deepest nesting of brackets, counting those within texts."""
     if b"[" not in block and block.count(b"{") == block.count(b"}") <= block.count(b"\n") + 1:
         return 1
     data = np.frombuffer(block, np.uint8) | 32  # [ and {, ] and } differ in this bit
@@ -225,7 +225,7 @@ _INT64 = 1 << 63
 
 
 def _kind(value: Any) -> Any:
-    """What decides how a value is taken; None for no value."""
+    """The kind of a value, which decides how it is read; None for no value."""
     if is_missing(value):
         return None
     if isinstance(value, int) and not isinstance(value, bool):
@@ -243,7 +243,8 @@ def _chunk(records: list[dict[str, Any]], rows: list[int], places: list[int]) ->
 
 
 def _shown(record: dict[str, Any]) -> dict[str, Any]:
-    """A record that can be written as JSON: a number that is too long in hexadecimal digits, all else as text."""
+    """A record in a form that JSON can write: numbers that are too long in hexadecimal digits, everything else as
+    text."""
     return {
         str(name): hex(value) if isinstance(value, int) and value.bit_length() > _MOST_BITS else spelled(value)
         for name, value in record.items()
@@ -266,5 +267,5 @@ def _unfit(record: dict[str, Any]) -> str | None:
 
 
 def _exact(text: str) -> float | str:
-    """A number as a float, unless that would drop digits of it, or is too large for one."""
+    """A number as a float; as a Decimal if a float would lose digits, or is too small for it."""
     return text if len(text) > 15 or math.isinf(float(text)) else float(text)

@@ -1,4 +1,5 @@
-"""Records of a file of rejects as they came: what they did not send is not there, and no apostrophe that we put."""
+"""Restoring the records of a file of rejects: without columns that they did not send, and without apostrophes that we
+added."""
 
 from __future__ import annotations
 
@@ -25,11 +26,11 @@ ROW, ABSENT, FORMULAS = "rmend_row", "rmend_absent", "rmend_formulas"
 _ENDINGS = (".csv", ".jsonl", ".parquet")
 _SIGNS, _TEXT = set(REJECT_SHAPE.names), REJECT_SHAPE.names[2]
 FORMULA = r"^'*[=+\-@\t\r]"
-"""What a spreadsheet would take for a formula; or for one that an apostrophe keeps from being one."""
+"""Texts that a spreadsheet would take for a formula, or that an apostrophe keeps from being one."""
 
 
 def own_options(first: bytes, options: Options) -> Options:
-    """How a file is written that begins so: a file of rejects is written in one way, whatever the batch was."""
+    """The options for a file with this beginning: files of rejects are always written in the same way."""
     match = re.match(rb"(?:\xef\xbb\xbf)?\"?rmend_row\"?(.)\"?rmend_reason\"?\1", first)
     if match is None:
         return options
@@ -37,7 +38,7 @@ def own_options(first: bytes, options: Options) -> Options:
 
 
 def kept_name(name: str) -> str:
-    """What a column of the records is called in a file of rejects: one that has a name of ours gets another _."""
+    """The name of an incoming column in a file of rejects: one that has a name of ours gets an underscore more."""
     return f"{name}_" if name.rstrip("_") in REJECT_COLUMNS else name
 
 
@@ -67,7 +68,7 @@ def is_ragged(source: Source) -> bool:
 
 
 def restored(chunks: Iterable[Chunk]) -> Iterator[Chunk]:
-    """Chunks without what a file of rejects says beside the records."""
+    """Chunks as they first came, without the columns that a file of rejects adds."""
     for chunk in chunks:
         names = set(chunk.raw.column_names)
         if not names >= _SIGNS:
@@ -88,7 +89,7 @@ def restored(chunks: Iterable[Chunk]) -> Iterator[Chunk]:
 
 
 def _by_absent(table: pa.Table, mask: np.ndarray, names: list[str]) -> Iterator[tuple[np.ndarray, list[str]]]:
-    """Masks of the rows that lack the same of some columns: one that was filled in since is not absent."""
+    """Masks of the rows that lack the same columns. A column that somebody filled in since is not absent."""
     groups: list[tuple[np.ndarray, list[str]]] = [(mask, [])]
     for name in names:
         null = table[name].is_null().to_numpy()
@@ -120,7 +121,7 @@ def _with_formulas(table: pa.Table) -> pa.Table:
 
 
 def check_rejects_path(path: str, batch: Any = None) -> None:
-    """Raise JobError unless rejects can be written to `path`, and over nothing that is no file of rejects."""
+    """Raise JobError unless rejects can be written to `path` without overwriting anything but a file of rejects."""
     if os.path.isdir(path):
         raise JobError(f"rejects: {path} is a folder; name a file in it")
     if not path.endswith(_ENDINGS):

@@ -16,7 +16,7 @@ _IN_MEMORY = 32 << 20
 
 
 def no_room(error: OSError) -> IncomingError:
-    """That what was read does not fit into the folder for temporary files."""
+    """The error that what was read does not fit into the folder for temporary files."""
     return IncomingError(
         f"the batch does not fit into the folder for temporary files, {tempfile.gettempdir()}: {error}; free some room "
         "there, or set TMPDIR to another folder"
@@ -56,7 +56,7 @@ class Spool:
         self.rows = 0
 
     def put(self, table: pa.Table, free: bool = False) -> None:
-        """Keep a table; `free`: it is in memory anyway, and costs nothing."""
+        """Keep a table; `free`: it is in memory anyway, and so does not count."""
         self.rows += table.num_rows
         if free or self._bytes + table.nbytes <= self._limit:
             self._bytes += 0 if free else table.nbytes

@@ -135,7 +135,7 @@ class _Binder:
         return columns
 
     def _set(self, option: str, given: Mapping[str, Any], scope: Scope) -> dict[str, Expression]:
-        """What an option sets columns to, by expressions over the existing row; a text is one."""
+        """What an option sets columns to. A text is an expression over the existing row."""
         constants = {}
         for one, value in given.items():
             name = self.resolver.column(option, one)
@@ -153,7 +153,7 @@ class _Binder:
         return constants
 
     def _setting(self, place: str, text: str, scope: Scope, column: Column) -> Expression | None:
-        """What a text sets a column to: it is an expression, and a word alone was most likely meant as a text."""
+        """What a text sets a column to. It is an expression; a single word was most likely meant as a text."""
         hint = f"an expression; for the text itself write \"'{text}'\"" if text.replace(" ", "").isalnum() else ""
         done = self.resolver.expression(place, text, scope, None, hint)
         if done is not None and not done.uses:
@@ -165,7 +165,7 @@ class _Binder:
         return done
 
     def _fixed_marks(self, mark: Mapping[str, Expression], marked: Expression | None) -> dict[str, Expression]:
-        """What a mark sets to the same value in every row, at any time: by this a marked row is told."""
+        """The marks that set the same value in every row, at any time: marked rows are recognised by them."""
         from sqlglot import exp
 
         clock = (exp.CurrentDate, exp.CurrentTimestamp)

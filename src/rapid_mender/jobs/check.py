@@ -32,7 +32,7 @@ class Checked:
     sentences: list[str] = field(default_factory=list)
 
     def note(self, error: Error) -> None:
-        """Take up an error, or each of the errors that one is made of."""
+        """Add an error, or each of the problems that it is made of."""
         self.problems += error.problems if isinstance(error, JobError) else [str(error)]
 
     def _repr_html_(self) -> str:

@@ -97,7 +97,8 @@ def propose(session: Session, info: TableInfo, chunk: Chunk) -> Draft:
 
 
 def pair_names(incoming: Sequence[str], columns: Sequence[str]) -> dict[str, str]:
-    """Which incoming name most likely means which column: the same, the same but for signs, a part, or close."""
+    """Which incoming name most likely means which column: the same name, the same but for punctuation, a part of it,
+    or a close one."""
     out: dict[str, str] = {}
     free = list(columns)
 
@@ -123,7 +124,8 @@ def pair_names(incoming: Sequence[str], columns: Sequence[str]) -> dict[str, str
 
 
 def _pair_values(session: Session, info: TableInfo, raw: pa.Table, taken: dict[str, str]) -> dict[str, str]:
-    """What the names do not tell: a column that holds the same values; or the one required column of such a type."""
+    """Pairs that the names do not tell: a column that holds the same values, or the only required column of that
+    type."""
     free = [c for c in info.columns if c.name not in taken.values() and not c.generated]
     page = next(iter(session.scan(info, [c.name for c in free])), None) if free else None
     out: dict[str, str] = {}
@@ -147,7 +149,7 @@ def _pair_values(session: Session, info: TableInfo, raw: pa.Table, taken: dict[s
 
 
 def _overlap(values: pa.Array, others: pa.ChunkedArray) -> float:
-    """Which share of the different values of one column the other has too."""
+    """The share of one column's distinct values that the other column has too."""
     mine = pc.unique(values.slice(0, _LOOKED_AT)).drop_null()
     return float(pc.mean(pc.is_in(mine, value_set=pc.unique(others).cast(mine.type))).as_py() or 0)
 
@@ -189,7 +191,7 @@ def _url(store: Any, folder: Path) -> str:
 
 
 def _as_is(text: str) -> str:
-    """A text for a job file in which ${ stands for nothing else."""
+    """A text for a job file, with ${ escaped."""
     return text.replace("${", "$${")
 
 
@@ -241,7 +243,7 @@ def _one_line(text: str) -> str:
 
 
 def _example(info: TableInfo) -> str:
-    """A condition to begin with."""
+    """An example of a condition."""
     for column in info.columns:
         if wanted(column).startswith(("a number", "a whole")) and column.name not in info.primary_key:
             return f"{column.name} < 0"

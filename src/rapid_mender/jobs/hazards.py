@@ -1,4 +1,5 @@
-"""What of a table a merge could not undo, could not record, or may not do: told before a record is read."""
+"""Hazards of a table: what a merge could not undo, could not record, or may not do, reported before a record is
+read."""
 
 from __future__ import annotations
 
@@ -11,7 +12,7 @@ from .problems import Problems
 
 
 def look_for_hazards(plan: Plan, problems: Problems) -> None:
-    """Note as problems what makes its table unfit for its job, and as warnings what may."""
+    """Note as problems what makes a table unfit for a job, and as warnings what might."""
     info, job = plan.info, plan.job
     for table in (info, plan.archive):
         _needs_undo(plan, problems, table)
@@ -26,7 +27,7 @@ def look_for_hazards(plan: Plan, problems: Problems) -> None:
 
 
 def look_at_our_tables(session: Session, plan: Plan, problems: Problems) -> None:
-    """Note what is wrong with the tables that a merge adds to; it finds that itself when it comes to write to them."""
+    """Note what is wrong with our own tables in the store. A merge would only notice when it writes to them."""
     info = plan.info
     if grants := missing_grants(session, plan):
         problems.warn(f"this user lacks rights, and a merge that needs them will stop: {'; '.join(grants)}")
@@ -65,7 +66,7 @@ def _may_delete(plan: Plan) -> bool:
 
 
 def missing_grants(session: Session, plan: Plan) -> list[str]:
-    """What would have to be granted to the user for all that a merge may do."""
+    """The rights that the user lacks for all that a merge may do, as the statements that grant them."""
     job, info = plan.job, plan.info
     verbs = {"select"} | ({"insert", "update", "delete"} & set(job.allow))
     if job.delete == "mark" or not _may_delete(plan):

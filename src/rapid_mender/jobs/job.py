@@ -165,7 +165,7 @@ def _limit(value: Any) -> Any:
 
 
 def _each(model: type[_Strict], word: str) -> Callable[[Any], Any]:
-    """Make a model of each dict of a list or a dict, and say of all that fail which they are."""
+    """Make a model of each dict in a list or a dict; all that fail are named."""
 
     def made(value: Any) -> Any:
         if not isinstance(value, list | dict):
@@ -237,7 +237,7 @@ class Job(_Strict):
 
     @model_validator(mode="after")
     def _together(self) -> Job:
-        """What only makes sense together."""
+        """Check options that only make sense together."""
         full, marks, archives = self.missing == "delete", self.delete == "mark", self.delete == "archive"
         for given, needed, words in (
             (self.scope is not None, full, 'scope says which rows may be missing; set missing = "delete"'),
@@ -272,7 +272,7 @@ class Job(_Strict):
 
     @property
     def batch(self) -> Any:
-        """What the job itself says is to be merged: a path, a Query, or None."""
+        """The job's own batch: a path, a Query, or None."""
         if self.incoming is None or self.incoming.path is not None:
             return self.incoming and self.incoming.path
         assert self.incoming.query is not None

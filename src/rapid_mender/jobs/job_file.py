@@ -51,7 +51,8 @@ _VARIABLE = re.compile(r"\$\$\{|\$\{([A-Za-z_][A-Za-z0-9_]*)(?::-([^}]*))?\}")
 
 
 def _filled_in(options: dict[str, Any], names: Mapping[str, str]) -> dict[str, Any]:
-    """With ${NAME}, or ${NAME:-default}, in where things are as `names` or the environment says; $${ is ${ itself."""
+    """Fill in ${NAME} and ${NAME:-default}, from `names` or the environment, in options that say where things are;
+    $${ stands for ${."""
     known = {**os.environ, **names}
 
     def fill(value: Any, place: str) -> Any:

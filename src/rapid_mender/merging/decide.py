@@ -109,7 +109,7 @@ def decide_slice(
 
 
 def _fetch(session: Session, plan: Plan, values: pa.Table) -> Existing:
-    """The rows that have the records' keys; a record whose key the database is to make meets none."""
+    """The rows that have the records' keys. A record whose key the database is to make matches none."""
     keys = values.select(plan.key)
     null = null_keys(keys)
     if not null.any():
@@ -150,7 +150,7 @@ def _refuse_null_inserts(plan: Plan, values: pa.Table, decisions: Decisions) -> 
 
 
 def _skip_marked(plan: Plan, decided: DecidedSlice, now: datetime) -> None:
-    """A row that is marked as deleted already needs no more."""
+    """Skip the delete of a row that is marked as deleted already."""
     doomed = decided.decisions.codes == DELETE
     if plan.job.delete != "mark" or not doomed.any():
         return

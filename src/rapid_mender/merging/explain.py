@@ -1,4 +1,4 @@
-"""One record, looked at closely: as it came, the row that it meets, what differs, every rule, the decision."""
+"""Explaining one record: as it came, the row that it matches, what differs, every rule, the decision."""
 
 from __future__ import annotations
 
@@ -32,7 +32,7 @@ from .read import Reader
 
 @dataclass(frozen=True)
 class RuleValue:
-    """What a rule says of a record. `value` is True, False, or None for unknown; `decided`: it was the one."""
+    """What a rule says of a record. `value` is True, False, or None for unknown; `decided`: this rule decided."""
 
     number: int
     decide: str
@@ -43,7 +43,7 @@ class RuleValue:
 
 @dataclass(frozen=True)
 class Compared:
-    """One column: the existing and the incoming value, and what became of them, in words."""
+    """One column: its existing and its incoming value, and in words what became of them."""
 
     column: str
     existing: Any

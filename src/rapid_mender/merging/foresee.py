@@ -1,4 +1,4 @@
-"""What stands in the writer's place in a preview: it writes nothing, and keeps what there is to show."""
+"""The writer's stand-in for a preview: it writes nothing, and keeps samples to show."""
 
 from __future__ import annotations
 

@@ -1,4 +1,4 @@
-"""Gathering what a chunk brings: counts, decisions, rejects, samples."""
+"""Gathering what becomes of a chunk: counts, decisions, rejects, samples."""
 
 from __future__ import annotations
 
@@ -24,14 +24,14 @@ from .write import Pending, in_words
 
 @dataclass
 class Gather:
-    """Puts into a tally what the chunks of a batch bring. `samples`: also some records to show."""
+    """Adds to a tally what becomes of the chunks of a batch. `samples`: also keep some records to show."""
 
     tally: Tally
     plan: Plan
     source: Source
     samples: bool
     shape: pa.Schema
-    """That of the table of decisions."""
+    """The schema of the table of decisions."""
 
     def note(
         self,
@@ -42,7 +42,8 @@ class Gather:
         pending: list[list[Pending]],
         open_still: np.ndarray,
     ) -> None:
-        """Put the decisions of a chunk together, in the order of its records, but for those that are `open_still`."""
+        """Put the decisions of a chunk together, in the order of its records, leaving out those that are
+        `open_still`."""
         count = len(chunk.rows)
         place = np.arange(count)
         asked = np.concatenate([np.empty(0, np.int64), *(one.places for one in outcomes)])
@@ -109,14 +110,14 @@ class Gather:
         self.tally.keep_rejects(fixed)
 
     def _placed(self, rows: pa.Array, reasons: pa.Array) -> pa.Array:
-        """Reasons, with where each record is, if the number of its row does not tell."""
+        """Reasons, each with the place of its record before it, if its row number does not say that."""
         if not len(rows) or self.source.place(rows[0].as_py()) is None:
             return reasons
         places = [self.source.place(row) for row in rows.to_pylist()]
         return pc.binary_join_element_wise(pa.array(places), one_array(reasons), ": ")
 
     def note_missing(self, rows: Existing, refused: Mapping[int, str]) -> None:
-        """Rows that did not come, and are deleted; those that the store does not let go stay."""
+        """Note rows that did not come and are deleted, except those that the store refused to delete."""
         count = len(rows.positions)
         gone = count - len(refused)
         self.tally.counts["delete"] += gone
@@ -136,7 +137,7 @@ class Gather:
                 self.tally.samples.append(Sample(None, "delete", "did not come", key, cells))
 
     def note_broken(self, broken: BrokenRecords) -> None:
-        """Records that could not be split into values are rejects without any."""
+        """Note records that could not be split into values: rejects without values."""
         for part in broken.tables():
             count = part.num_rows
             self.tally.counts["reject"] += count

@@ -1,4 +1,4 @@
-"""Decisions and rows by group: what people count before and after a merge, to believe that it worked."""
+"""Counting decisions and rows by group, as people do before and after a merge to see that it worked."""
 
 from __future__ import annotations
 

@@ -14,13 +14,13 @@ class Limits:
     def __init__(self, plan: Plan, write: bool) -> None:
         self._plan, self._job, self._write = plan, plan.job, write
         self.rows = 0
-        """How many rows a share of `max_deletes` is a share of."""
+        """The number of rows that a share in `max_deletes` refers to."""
         self.stops: dict[str, str] = {}
-        """Why a merge would stop, in a preview; by the limit."""
+        """In a preview, why a merge would stop, by limit."""
 
     @property
     def counts_rows(self) -> bool:
-        """Whether `rows` must be known."""
+        """Whether a limit needs `rows`."""
         return self._job.max_deletes is not None and self._job.max_deletes.share is not None
 
     def check(self, counts: Mapping[str, int], records: int, at_end: bool) -> None:

@@ -20,7 +20,7 @@ from ..jobs.plan import Plan
 
 
 class Marking(NamedTuple):
-    """What is to be set in rows, in which of them it differs from what is there, and which columns change where."""
+    """What to set in which rows, in which of them it differs from what is there, and which columns change where."""
 
     setting: pa.Table
     changed: dict[str, np.ndarray]

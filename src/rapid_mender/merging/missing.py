@@ -84,7 +84,7 @@ class Missing:
         uses += [*plan.fixed_marks, *(name for one in marks for _, name in one.uses)]
         columns = list(dict.fromkeys([*plan.key, *uses]))
         self.failed = 0
-        """For how many of them the scope could not be computed: they are not among the others."""
+        """For how many rows the scope could not be computed; these are left out."""
         for page in session.scan(plan.info, columns, key=plan.key):
             keys = page.values.select(plan.key)
             gone = ~batch.has(session, plan.info, keys) & ~null_keys(keys)
@@ -100,7 +100,8 @@ class Missing:
                 self._pages.append(Existing(rows.positions, pa.table({}), rows.locators))
 
     def __iter__(self) -> Iterator[Existing]:
-        """The rows with all their values, some at a time; the last first, so that deleting moves none of the others."""
+        """The rows with all their values, some at a time, the last ones first: so deleting them moves none that is
+        still to come."""
         for page in reversed(self._pages):
             for start in reversed(range(0, len(page.positions), _AT_ONCE)):
                 some = page.locators.slice(start, _AT_ONCE)

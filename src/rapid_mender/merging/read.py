@@ -33,7 +33,7 @@ class Reader:
         return self.layouts.of(shape_of(chunk.raw.schema))
 
     def read(self, chunk: Chunk, only: Sequence[str] | None = None) -> Records:
-        """A chunk in the table's terms; `only` some columns. A key column that it lacks is null."""
+        """A chunk in the table's terms; `only`: just these columns. A key column that is absent is null."""
         layout, info = self.layout(chunk), self.plan.info
         derived, needed = layout.derived, None if only is None else set(only)
         if needed is not None:
@@ -57,7 +57,7 @@ class Reader:
         return records
 
     def _put_extras(self, records: Records, chunk: Chunk, layout: Layout, seen: dict[str, str]) -> None:
-        """Put what goes nowhere, and may be read, into `records.extras`: as it came, or as the column of its name."""
+        """Put incoming columns that go nowhere, but that expressions may read, into `records.extras`."""
         there, reads, extras = set(chunk.raw.column_names), layout.reads(), layout.extras
         if self.plan.has_functions:  # which see every column of the batch, whatever the record sends
             extras = {n: kind for n, kind in self.names.items() if self.plan.info.named(n) is None} | extras
@@ -70,13 +70,13 @@ class Reader:
             records.extras |= {name: one_array(aside.values[name]) for name in aside.values.column_names}
 
     def _incoming(self, records: Records, layout: Layout) -> dict[Name, pa.Array]:
-        """What derived columns may read: the records' values, and null for what did not come."""
+        """The values that derived columns may read: the records' own, and null for what did not come."""
         nulls = {name: pa.nulls(len(records.rows), kind) for name, kind in layout.types.items()}
         values = {("incoming", n): one_array(records.values[n]) for n in records.values.column_names}
         return nulls | {("incoming", name): column for name, column in records.extras.items()} | values
 
     def check(self, session: Session, records: Records) -> None:
-        """Note the faults that only the store, the table or the key can tell."""
+        """Note faults that need the store, the table or the key to see."""
         plan = self.plan
         came = records.values
         records.values, refused = session.normalise(plan.info, came)
@@ -108,13 +108,13 @@ class Reader:
             records.add_fault(null, pc.binary_join_element_wise("the key has no value: ", names, ""))
 
     def _must_come(self) -> list[str]:
-        """The key columns that the database cannot make."""
+        """The key columns that must come with the record, since the database cannot make them."""
         plan = self.plan
         makes = plan.job.null_key == "generate"
         return [name for name in plan.key if not (makes and plan.info[name].has_default)]
 
     def keys(self, session: Session, chunk: Chunk) -> tuple[pa.Table, np.ndarray]:
-        """The keys of a chunk in the table's types, and a mask of those that are whole."""
+        """The keys of a chunk in the table's types, and a mask of those without a null."""
         records = self.read(chunk, self.plan.key)
         keys = kept(session.normalise(self.plan.info, records.values.select(self.plan.key)))
         return keys, ~null_keys(keys)

@@ -27,7 +27,7 @@ from .result import Result
 
 
 def _say_the_same(there: str, new: str) -> bool:
-    """Whether a file of rejects has nothing that the new one has not, but for the number of its batch."""
+    """Whether a file of rejects says nothing that the new one does not say, apart from the batch's number."""
     size = os.path.getsize(there)
     if not size or max(size, os.path.getsize(new)) > _COMPARED:
         return not size
@@ -38,7 +38,7 @@ def _say_the_same(there: str, new: str) -> bool:
 
 
 def _said(path: str) -> tuple[list[pa.Table], list[Any]]:
-    """What a file of rejects says, but for the number of its batch."""
+    """What a file of rejects says, apart from the batch's number."""
     source, records = open_incoming(path), []
     for chunk in source:
         names = [name for name in chunk.raw.column_names if name != "rmend_batch"]
@@ -47,7 +47,7 @@ def _said(path: str) -> tuple[list[pa.Table], list[Any]]:
 
 
 class RejectsFile:
-    """A file of rejects: written beside its place before the run is committed, and put there when it is."""
+    """A file of rejects: written beside its place before the run commits, and moved into place after."""
 
     def __init__(self, path: str, neutral: bool = False) -> None:
         """`neutral`: in CSV, values that a spreadsheet would take for a formula begin with an apostrophe."""
@@ -95,7 +95,8 @@ class RejectsFile:
             pcsv.write_csv(_neutral(flat) if self._neutral else flat, file)
 
     def publish(self) -> tuple[str, str | None]:
-        """Put the file in its place. Returns where it is, and where the file now is that was there, if one was.
+        """Put the file in its place. Returns its path, and the new path of the file that was there before, if there
+        was one.
 
         What was there is kept under another name: it may be the only copy of what it says.
         """
@@ -115,7 +116,7 @@ class RejectsFile:
         return self.path, aside
 
     def _set_aside(self) -> str | None:
-        """Give what is in the file's place another name, if that is worth it."""
+        """Rename the file that is in the way, if it is worth keeping."""
         assert self._waiting is not None
         if _say_the_same(self._place, self._waiting):
             os.unlink(self._place)
@@ -199,7 +200,7 @@ _COMPARED = 16 << 20  # bytes
 
 
 def _flat(table: pa.Table) -> pa.Table:
-    """With every type as text that CSV has no form for, or another than its text."""
+    """With types that CSV has no form for, or another than ours, as texts."""
     arrays = []
     for column in table.columns:
         values = plain(column)
@@ -247,7 +248,7 @@ def _as_text_within(values: pa.Array) -> pa.Array:
 
 
 def _neutral(table: pa.Table) -> pa.Table:
-    """With an apostrophe before texts that a spreadsheet would take for a formula, and word that this was done."""
+    """With an apostrophe before texts that a spreadsheet would take for a formula, and a column that says so."""
     arrays = []
     for column in table.columns:
         if pt.is_string(column.type):

@@ -6,13 +6,13 @@ import random
 import time
 
 MOST = 12
-"""So often a unit of work is tried again."""
+"""How often a unit of work is tried again."""
 _PATIENT = 3  # tries after which nobody else may write meanwhile, where the store can see to that
 _SECONDS, _LONGEST = 0.02, 2.0
 
 
 def pause(tries: int) -> bool:
-    """Wait a while after so many tries, for a random time, so that two programs do not meet again.
+    """Wait for a random time after so many tries, so that two programs do not collide again.
 
     Returns whether the next try had better be alone.
     """

@@ -101,7 +101,7 @@ class Run:
         self.reader = Reader(self.plan, door.layouts, self.now)
 
     def go(self) -> Result:
-        """Take the batch all its way."""
+        """Take the batch all the way to a result."""
         verb, info = "merge" if self.write else "preview", self.plan.info
         _log.info("%s of %s into %s in %s begins", verb, self.source.name, info.name, self.store.where)
         try:
@@ -136,14 +136,14 @@ class Run:
 
     @property
     def whole(self) -> Tally:
-        """What was committed, and what the unit of work has so far."""
+        """The tally of what was committed and of the unit of work so far."""
         return self.done.plus(self.unit)
 
     def _counts(self) -> dict[str, int]:
         return {name: self.done.counts[name] + self.unit.counts[name] for name in NAMES}
 
     def _result(self, tally: Tally) -> Result:
-        """What a run gives back."""
+        """The result of a run with this tally."""
         info, groups = self.plan.info, self.groups
         return Result(
             info.name, self.store.where, self.plan.key, self.source.unit, self.write,
@@ -167,7 +167,7 @@ class Run:
         )  # fmt: skip
 
     def _warn_at_end(self) -> None:
-        """Say what may surprise of the whole run."""
+        """Add the warnings about the whole run."""
         tally = self.done
         for reason, count in tally.kept.most_common(10):
             tally.warn(f"{count:,} rows that did not come were kept: {reason}")
@@ -184,14 +184,14 @@ class Run:
 
     @contextmanager
     def _step(self, name: str) -> Iterator[None]:
-        """Log how long a step takes: as information if it is slow, else for debugging only."""
+        """Log how long a step takes: as information if it is slow, otherwise for debugging."""
         began = time.perf_counter()
         yield
         took = time.perf_counter() - began
         _log.log(logging.INFO if took > _SLOW else logging.DEBUG, "%s took %.3f s", name, took)
 
     def _prepare_rejects(self, result: Result) -> None:
-        """Write the file of rejects, before anything is committed of which it could be told no more."""
+        """Write the file of rejects, before anything is committed: after that it could be too late."""
         if self.rejects_file is not None and result.counts["reject"]:
             self.rejects_file.prepare(result)
             self.rejects_path = self.rejects_file.path
@@ -207,7 +207,7 @@ class Run:
             self.done.warn(f"the rejects of an earlier run, which were in {meant}, are now in {aside}")
 
     def _stopped(self, error: BaseException) -> None:
-        """See to what remains of a run that was stopped: its rejects, and its row in the batches."""
+        """See to what a stopped run leaves: its rejects, and its row in the batches."""
         result, past_limit = self._result(self.whole), isinstance(error, LimitError)
         if past_limit:
             self._prepare_rejects(result)
@@ -228,14 +228,14 @@ class Run:
             self._note_stop(result, str(error), bool(keeps))
 
     def _tell_all(self, error: Forbidden) -> None:
-        """Say in an error about a right that is lacking which others are."""
+        """Add to an error about a missing right all the others that are missing."""
         with suppress(Error), self.store.begin(write=False) as session:
             grants = missing_grants(session, self.plan)
             if len(grants) > 1:
                 error.args = (f"{error}; all that this user lacks: {'; '.join(grants)}",)
 
     def _note_stop(self, result: Result, why: str, keeps_rejects: bool) -> None:
-        """Put into the batches that a run was stopped, and its rejects into their table."""
+        """Note in the batches that the run was stopped, and put its rejects into their table."""
         counts = result.counts if not self.plan.info.undoes else dict.fromkeys(NAMES, 0)
         if self.commits:
             counts = {name: self.done.counts[name] for name in NAMES}
@@ -308,7 +308,7 @@ class Run:
             self.limits.rows = in_scope(session, self.plan, self.now)
 
     def _recorder(self, session: Session) -> Recorder:
-        """What records a unit of work; after a commit it goes on with the same batch."""
+        """The recorder for a unit of work; after a commit it goes on with the same batch."""
         if self.commits and self.recorder is not None:
             recorder = copy.copy(self.recorder)
             recorder.resume(session)
@@ -357,7 +357,7 @@ class Run:
         self.limits.check_deletes(self._counts()["delete"] + more)
 
     def _try_again(self, way: ChunkWay, unit: Unit, at: int) -> None:
-        """Take the records through that were refused for the sake of other rows, as long as some of them land."""
+        """Try again the records that were refused because of other rows, for as long as some of them land."""
         last, tally = False, unit.gather.tally
         waiting = [*self.done.deferred, *tally.deferred]
         while waiting:

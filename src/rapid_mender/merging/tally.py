@@ -32,8 +32,8 @@ class GroupCounts:
 
 @dataclass
 class Tally:
-    """A unit of work has one of its own: it is added to that of the run when it commits, and dropped when the unit is
-    to be done again."""
+    """Each unit of work has one of its own. It is added to the run's when the unit commits, and dropped when the unit
+    is done again."""
 
     counts: Counter[str] = field(default_factory=Counter)
     records: int = 0
@@ -41,13 +41,13 @@ class Tally:
     changed: Counter[str] = field(default_factory=Counter)
     """By column: the updates that change it."""
     kept: Counter[str] = field(default_factory=Counter)
-    """By the database's reason: the rows that did not come, and could not be deleted."""
+    """By the database's reason: how many rows that did not come could not be deleted."""
     fired: Fired = field(default_factory=Fired)
     groups: GroupCounts = field(default_factory=GroupCounts)
     warnings: list[str] = field(default_factory=list)
     samples: list[Sample] = field(default_factory=list)
     deferred: list[Chunk] = field(default_factory=list)
-    """Records that the store refused for the sake of other rows, which may be otherwise when all are written."""
+    """Records that the store refused because of other rows, and may take once all others are written."""
     decisions: list[Spool] = field(default_factory=list)
     rejects: list[Spool] = field(default_factory=list)
 
@@ -62,7 +62,7 @@ class Tally:
         return both
 
     def add(self, unit: Tally) -> None:
-        """Take up the tally of a unit of work that is committed; it is of no more use then."""
+        """Add the tally of a unit of work that has committed; it must not be used afterwards."""
         self._count(unit)
         self.deferred += unit.deferred
         for mine, theirs in ((self.decisions, unit.decisions), (self.rejects, unit.rejects)):

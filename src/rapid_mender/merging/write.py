@@ -1,4 +1,4 @@
-"""Writing what was decided: rows, their history, and what the database would not take."""
+"""Writing what was decided: rows and their history. What the database refuses is found out here."""
 
 from __future__ import annotations
 
@@ -134,7 +134,7 @@ class Writer:
 
 
 def _as_it_was(old: Existing, stored: Existing) -> np.ndarray:
-    """A mask of the rows that are after an update what they were before."""
+    """A mask of the rows that an update left as they were."""
     names = old.values.column_names
     mask = ~np.any([differs(one_array(old.values[n]), one_array(stored.values[n])) for n in names], axis=0)
     for cells in (*old.verbatim.values(), *stored.verbatim.values()):
@@ -145,9 +145,8 @@ def _as_it_was(old: Existing, stored: Existing) -> np.ndarray:
 def _together(decided: DecidedSlice, rows: np.ndarray) -> list[np.ndarray]:
     """The places in `rows` of those that can be updated by one statement, which sets a column in all of its rows.
 
-    A cell for which its type has no value could not be set to what it is: where such a cell stays, its row goes only
-    with rows in which the same columns change.
-    """
+    A verbatim cell could not be set to what it is, so a row with one goes only with rows in which the same columns
+    change."""
     apart = np.zeros(len(rows), bool)
     for name, cells in decided.existing.verbatim.items():
         if name in decided.changed:
@@ -159,10 +158,8 @@ def _together(decided: DecidedSlice, rows: np.ndarray) -> list[np.ndarray]:
 
 
 def reject_refused(plan: Plan, outcome: Outcome, pending: Sequence[Pending]) -> np.ndarray:
-    """Reject the records that the store refused, with its own reason. Waits until that is known.
-
-    Returns a mask of those that it refused for the sake of other rows.
-    """
+    """Reject the records that the store refused, with its own reason; waits until that is known. Returns a mask of
+    those that it refused because of other rows."""
     for_now = np.zeros(len(outcome.places), bool)
     for one in pending:
         refusals = one.refusals()

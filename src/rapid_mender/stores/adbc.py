@@ -44,7 +44,7 @@ class AdbcLink:
             yield statement
 
     def execute(self, sql: str, bound: pa.Table | None = None) -> int:
-        """Run a statement; the number of rows that it concerned, or -1."""
+        """Run a statement. Returns how many rows it affected, or -1 if that is unknown."""
         with self.statement(sql, bound) as statement:
             return int(statement.execute_update())
 

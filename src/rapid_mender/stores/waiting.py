@@ -10,18 +10,18 @@ from contextlib import contextmanager, suppress
 from ..errors import StoreError
 
 AFTER = 3.0
-"""So many seconds may pass before a wait is told."""
+"""How many seconds a wait may last before it is reported."""
 _log = logging.getLogger("rapid_mender.waiting")
 
 
 def tell(message: str) -> None:
-    """Tell, as a warning in the log, that something waits; on the command line that is shown."""
+    """Log a warning that something waits; the command line shows it."""
     _log.warning("%s", message)
 
 
 @contextmanager
 def told(look: Callable[[], str | None]) -> Iterator[None]:
-    """Ask `look` within the block every few seconds, in a thread, what is waited for; and tell what is new."""
+    """While the block runs, ask `look` every few seconds, in a thread, whom we wait for; report what is new."""
     over = threading.Event()
 
     def watch() -> None:
@@ -44,7 +44,8 @@ def told(look: Callable[[], str | None]) -> Iterator[None]:
 
 
 def in_words(where: str, holders: Sequence[tuple[str | None, str | None]], merges: bool) -> str:
-    """That a merge into a table waits. `holders`: of each what it is called, and since when it is at work."""
+    """A sentence that says for whom a merge into a table waits. `holders`: of each what it is called, and since when
+    it is at work."""
     who = f"another merge into {where}" if merges else f"another program that changes {where}"
     said = [f"{name}{f', since {since}' if since else ''}" for name, since in holders if name]
     listed = "; ".join(said)

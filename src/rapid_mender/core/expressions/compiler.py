@@ -1,4 +1,4 @@
-"""From the text of an expression to something that can be evaluated: parsed, and every name and type checked."""
+"""Compiling an expression: its text is parsed, every name and type is checked, and a tree of nodes comes out."""
 
 from __future__ import annotations
 
@@ -27,7 +27,7 @@ FUNCTIONS = (
     "ROUND", "SUBSTRING", "TRIM", "UPPER",
 )  # fmt: skip
 Handlers = Mapping[type, Callable[["Compiler", Any], Node]]
-"""By the kind of a part of an expression: what makes a node of it."""
+"""For each kind of part of an expression, the function that makes a node of it."""
 _COMPARE: dict[type[exp.Expression], Callable[..., Any]] = {
     exp.EQ: pc.equal, exp.NEQ: pc.not_equal, exp.GT: pc.greater, exp.GTE: pc.greater_equal, exp.LT: pc.less,
     exp.LTE: pc.less_equal,
@@ -317,7 +317,7 @@ _ARGUMENTS = {
     "this", "expression", "expressions", "table", "low", "high", "ifs", "true", "default", "start", "length",
     "position", "decimals", "to", "unit", "negate", "is_string", "escape", "query", "unnest", "db", "typed", "safe",
 }  # fmt: skip
-"""The parts of a tree that are looked at; anything else that the parser knows must not pass unseen."""
+"""The parts of a tree that are understood; anything else that the parser knows is refused."""
 
 _HANDLERS: dict[type, Callable[[Compiler, Any], Node]] = {
     exp.Literal: Compiler.literal,

@@ -45,7 +45,8 @@ def mapped(part: exp.Expression, kind: pa.DataType, done: Callable[..., Any], *n
 
 
 def _unknown(env: Env, values: Any, failed: Marks) -> Any:
-    """With null where something failed, whatever was made of it: NULL IS NULL is true, and 1 / 0 IS NULL is not."""
+    """Values that are null where something failed, whatever is made of them: NULL IS NULL is true, and 1 / 0 IS NULL
+    is not."""
     return values if failed is None or not failed.any() else nulled(env.array(values), failed)
 
 
@@ -84,7 +85,7 @@ def said(node: Node) -> str:
 
 
 def mend(node: Node, wanted: str = "number") -> str:
-    """How a value could be what is wanted."""
+    """The hint how to turn a value into what is wanted."""
     if node.interval is not None or family(node.type) != "text":
         return ""
     sql = {"number": "DOUBLE", "date": "DATE", "timestamp": "TIMESTAMP", "time": "TIME", "boolean": "BOOLEAN"}.get(

@@ -14,7 +14,7 @@ _WORLDS = ({"matched": True}, {"matched": False, "changed": False})
 
 
 def never_true(tree: exp.Expression) -> bool:
-    """Whether a condition is false or unknown whatever the values are, as far as can be told without them."""
+    """Whether a condition can be seen never to be true, whatever the values are."""
     folded = [_folded(tree, world) for world in _WORLDS]
     return all(_known(one) in (False, None) or _contradicts(one) for one in folded)
 
@@ -105,7 +105,7 @@ _UNKNOWN = object()
 
 
 def _known(tree: exp.Expression) -> object:
-    """True, False or None (null) if the condition is that whatever the values are; else something else."""
+    """True, False or None (null) if the condition always has that value; otherwise a marker."""
     tree = _bare(tree)
     if isinstance(tree, exp.Boolean):
         return bool(tree.this)
@@ -140,7 +140,7 @@ def _operands(tree: exp.Expression) -> list[exp.Expression]:
 
 
 def rests_on(tree: exp.Expression, absent: Collection[str]) -> bool:
-    """Whether the value of an expression is null, whatever else there is, because of `absent` incoming names."""
+    """Whether an expression must be null because the incoming names in `absent` are."""
     tree = _bare(tree)
     if isinstance(tree, exp.Column):
         return tree.table.lower() == "incoming" and tree.name.lower() in absent

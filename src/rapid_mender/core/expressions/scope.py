@@ -1,4 +1,4 @@
-"""What an expression may speak of when it is compiled, and what it finds when it is evaluated."""
+"""The names that an expression may use when it is compiled, and their values when it is evaluated."""
 
 from __future__ import annotations
 
@@ -33,7 +33,7 @@ class ExpressionError(JobError):
 
 
 class Unknown(Exception):
-    """A name that the scope does not have, with the mend; `side`: it is the side that is not known."""
+    """A name that the scope does not have, with a hint; `side`: it is the side that is unknown."""
 
     def __init__(self, what: str, side: bool = False) -> None:
         self.side = side
@@ -89,7 +89,7 @@ class Scope:
     flags: tuple[str, ...] = ()
     changes: bool = False
     what: Mapping[str, str] = field(default_factory=dict)
-    """For messages: what a side is, where it is not plain."""
+    """For messages: what each side is called."""
 
     def find(self, side: str, name: str) -> tuple[Name, pa.DataType]:
         """The key and type of a name. Raises Unknown, with the mend."""

@@ -6,7 +6,7 @@ from ...errors import StoreError
 
 
 class ForNow(str):
-    """A reason for not taking a row that lies with other rows: it may be gone when these are written too."""
+    """A reason for refusing a row that lies with other rows: it may no longer hold once these are written."""
 
 
 class Refused(StoreError):

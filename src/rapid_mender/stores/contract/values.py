@@ -32,5 +32,5 @@ class Values:
         return values, {}
 
     def fold(self, info: TableInfo, keys: pa.Table) -> list[pa.Array]:
-        """The keys, changed so that two of them are the same just where the database says they are equal."""
+        """The keys in a form in which two are the same exactly where the database calls them equal."""
         return fold_table(keys, info.pick(keys.column_names))

@@ -26,7 +26,8 @@ from .tables import BIG, NUMBER, TEXT
 BEGIN = "BEGIN ISOLATION LEVEL REPEATABLE READ"
 _MOST_COLUMNS = 1600
 _COUNTED = 10_000
-"""So many values are taken from a sequence one by one: further behind, nobody else can come up meanwhile."""
+"""A sequence that is at most this far behind is advanced value by value; further behind, nobody else can catch up
+meanwhile."""
 _PAGE = 8160
 _POINTER = 18  # bytes that a long value leaves on its page
 
@@ -261,7 +262,7 @@ class PostgreSQLSession(SQLSession):
         return now
 
     def _recorded(self, rows: pa.ChunkedArray) -> None:
-        """So many of the changes that were counted are recorded after all."""
+        """Take so many off the changes that were counted: they are recorded after all."""
         self._beside = max(self._beside - int(pc.sum(rows).as_py() or 0), 0)
 
     def unrecorded(self, info: TableInfo) -> int:

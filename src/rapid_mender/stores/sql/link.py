@@ -18,9 +18,9 @@ from ..contract import Refused, Unreachable
 _T = TypeVar("_T")
 _SPLIT = 8  # parts that a refused statement is divided into
 FEW_ROWS = 48
-"""So many rows are sent in the statement's own text, without a table of their own."""
+"""Up to this many rows are sent in the text of the statement itself, without a temporary table."""
 PAGE_ROWS = 1 << 17
-"""So many rows of a table or a query are read at once."""
+"""How many rows of a table or a query are read at a time."""
 
 
 class Lost(Unreachable):
@@ -42,8 +42,8 @@ class Form:
     write: str = "{}"
     """What to write of a staged value."""
     fold: str | None = None
-    """What to select in place of a value, so that two values are the same just where the database says they are equal;
-    None: the core knows."""
+    """What to select instead of a value, so that two are the same exactly where the database calls them equal; None:
+    the core knows."""
     came: pa.DataType | None = None
     """The Arrow type in which they come back, if not that in which they are sent."""
     normalises: bool = False
@@ -110,14 +110,13 @@ class Described:
     indexes: Sequence[tuple[str, ...]] = ()
     """The columns of its indexes."""
     trusted: bool = True
-    """What its owner attached to it may run with this user's rights: it is this user's, or that of one who could
-    take them anyway."""
+    """Code that its owner attached to it may run with this user's rights: the owner is this user, or a superuser."""
     loads: bool = True
     """Rows can be loaded straight into it: not so on PostgreSQL where row security holds."""
     plain: bool = True
-    """Nothing of its owner's runs when it is read."""
+    """Reading it runs no code of its owner's."""
     extra: Mapping[str, Any] = field(default_factory=dict)
-    """What else a store wants to know of it."""
+    """Further facts for the store itself."""
 
 
 class SQLLink(ABC):
@@ -130,17 +129,18 @@ class SQLLink(ABC):
         """A name as SQL writes it."""
 
     def op(self, sign: str) -> str:
-        """An operator of the database's own, where somebody's else might come before it."""
+        """The database's own operator, where another of that name might come first."""
         return sign
 
     def call(self, function: str) -> str:
-        """A function of the database's own, where somebody's else might come before it."""
+        """The database's own function, where another of that name might come first."""
         return function
 
     marks = True
-    """The transaction has savepoints: not so on MariaDB once a table has been written that cannot undo."""
+    """The transaction can be rolled back to savepoints; on MariaDB no longer once a table without transactions was
+    written."""
     schema: str
-    """Where tables are made whose name says no schema."""
+    """The schema in which a table is created whose name has none."""
 
     def place_of(self, name: str, beside: Described | None = None) -> tuple[str, str]:
         """The schema and the name of a table of Rapid Mender's own; `beside`: its name begins with that table's."""
@@ -160,11 +160,11 @@ class SQLLink(ABC):
         """Whether the database has room for a name of a table or a column."""
 
     def expect(self, indexed: bool) -> None:  # noqa: B027  a planner that knows of staged rows needs no word
-        """Say whether an index finds the rows that the next statements join with staged ones."""
+        """Tell the link whether an index will find the rows that the next statements join with staged ones."""
 
     @abstractmethod
     def run(self, sql: str) -> int:
-        """Run a statement; the number of rows that it concerned, or -1."""
+        """Run a statement. Returns how many rows it affected, or -1 if that is unknown."""
 
     @abstractmethod
     def select(self, picks: Sequence[Pick], rest: str, number: str | None = None, end: str = "") -> pa.Table:
@@ -180,7 +180,7 @@ class SQLLink(ABC):
 
     @abstractmethod
     def staged(self, rows: Rows) -> AbstractContextManager[str]:
-        """Send rows. Gives what stands for them in FROM: a relation with the columns c0, c1 …"""
+        """Send rows. Yields what to write in FROM for them: a relation with the columns c0, c1 …"""
 
     @abstractmethod
     def load(self, table: Described, names: Sequence[str], rows: Rows) -> None:
@@ -200,20 +200,20 @@ class SQLLink(ABC):
 
     @abstractmethod
     def define(self, sql: str) -> None:
-        """Create or alter a table, without ending the transaction."""
+        """Create or alter a table within the transaction."""
 
     @abstractmethod
     def query(self, sql: str) -> Iterator[pa.Table]:
-        """The rows of anybody's query, some at a time."""
+        """The rows of a user's query, some at a time."""
 
     @abstractmethod
     def waits(self, other: Any, table: str, turn: str) -> str | None:
-        """For whom another connection waits that merges into a table, in words; None if it does not. `turn` is the
-        statement by which it waits for its turn."""
+        """In words, whom another connection's merge into a table is waiting for; None if it does not wait. `turn` is
+        the statement by which it waits for its turn."""
 
     @abstractmethod
     def cancel(self) -> None:
-        """Make an end of what the connection does, from another thread; it may be of no more use then."""
+        """Cancel what the connection is doing, from another thread. It may be unusable afterwards."""
 
     @abstractmethod
     def close(self) -> None:
@@ -257,7 +257,8 @@ class SQLLink(ABC):
         return done, refused
 
     def _mark(self, sql: str, at_most: int | None) -> None:
-        """Set or go back to a savepoint, but where nothing can be undone: there an engine may not know them either."""
+        """Set or go back to a savepoint, except where nothing can be rolled back: such an engine may not know
+        savepoints."""
         if at_most is None and self.marks:
             self.run(sql)
 

@@ -36,7 +36,7 @@ class SQLReading(Session):
     """How a 64-bit whole number is sent."""
 
     def __init__(self, link: SQLLink, known: dict[TableInfo, Described], writes: bool) -> None:
-        """`known`: how to speak of tables that other sessions of the store have described just so."""
+        """`known`: the tables that other sessions of the store have described."""
         self._writes = writes
         self._known = known
         self._write: Background[Any] = Background(link)
@@ -49,16 +49,16 @@ class SQLReading(Session):
         return self._where
 
     def close(self) -> None:
-        """Let all writes end. Raises the error of one that failed."""
+        """Wait for all writes to end. Raises the error of one that failed."""
         self._write.drained()
         self._write.close()
 
     def abandon(self) -> None:
-        """End at once: what still runs is cancelled."""
+        """Stop at once; cancel what is still running."""
         self._write.close(self.cancel)
 
     def cancel(self) -> None:
-        """Make an end of what the connections do; from another thread."""
+        """Cancel what the connections are doing, from another thread."""
         for link in self._links():
             link.cancel()
 
@@ -73,14 +73,14 @@ class SQLReading(Session):
 
     @abstractmethod
     def _contains(self, expression: str, text: str) -> str:
-        """A test whether a text has another in it, letter by letter."""
+        """A test whether a text contains another, exactly as it is spelled."""
 
     def _reading(self) -> SQLLink:
-        """The link over which rows are read that this transaction has not written."""
+        """The link for reading rows that this transaction has not written."""
         return self._reading_link()
 
     def _reading_link(self) -> SQLLink:
-        """The link over which the database is asked what it makes of values."""
+        """The link for asking the database what it makes of values."""
         link: SQLLink = self._write.drained()
         return link
 
@@ -159,7 +159,7 @@ class SQLReading(Session):
         ]
 
     def _rows(self, columns: Sequence[Cells]) -> Rows:
-        """Rows of these columns, made as ready to be sent as can be without the link."""
+        """Rows of these columns, prepared for sending as far as is possible without the link."""
         return Rows(columns)
 
     def _between(self, first: int, last: int) -> str:
@@ -317,11 +317,11 @@ class SQLReading(Session):
         return self._existing(link, table, rows, info.columns, names)
 
     def _apart(self, table: Described, names: Sequence[str], tests: list[str]) -> list[str]:
-        """Conditions that no row meets twice, and that together find the rows with keys: `tests`, one for each name."""
+        """Conditions that together find the rows with some keys, and no row twice: `tests`, one for each name."""
         return [" AND ".join(tests)]
 
     def _locking(self) -> str:
-        """What keeps others from writing to the rows that are read."""
+        """The clause that locks the rows that are read."""
         return ""
 
     def again(self, info: TableInfo, rows: Existing) -> Existing:

@@ -27,7 +27,7 @@ _T = TypeVar("_T")
 
 
 class Sent(NamedTuple):
-    """What rows were sent for: a table, its columns that are staged first, and the key that a merge goes by."""
+    """What staged rows are for: the table, which of its columns are staged first, and the key of the merge."""
 
     table: Described
     names: Sequence[str] = ()
@@ -35,7 +35,7 @@ class Sent(NamedTuple):
 
 
 def _can_load(columns: Sequence[Cells]) -> bool:
-    """Whether rows can be loaded straight into their table, and are so many that it is worth it."""
+    """Whether rows can be loaded straight into their table, and there are enough of them to make it worth while."""
     return len(columns[0].values) > FEW_ROWS and all(one.form.loads for one in columns)
 
 
@@ -45,7 +45,7 @@ class SQLSession(SQLReading):
     returns_updates = False
     """An UPDATE can give back the rows that it wrote."""
     no_values = "DEFAULT VALUES"
-    """What is inserted into a row of which the database makes every column."""
+    """What an INSERT says for a row whose every column the database fills."""
 
     # -- what each database spells in its own way -----------------------------------------------------
 
@@ -62,7 +62,7 @@ class SQLSession(SQLReading):
         """Raise Conflict if the database refused a staged row for what another transaction wrote meanwhile."""
 
     def _later(self, count: int, work: Callable[[SQLLink], _T]) -> Future[_T]:
-        """Write so many rows soon."""
+        """Write in the background; `count` is how many rows."""
         return self._write.later(work, little=count <= FEW_ROWS)
 
     # -- writing ----------------------------------------------------------------------------------------
@@ -94,7 +94,7 @@ class SQLSession(SQLReading):
         return Written(self._afterwards(table, stored, key), landed, lambda: refusals)
 
     def _load(self, link: SQLLink, sent: Sent, rows: Rows) -> tuple[list[Any], dict[int, str]]:
-        """Load rows straight into their table; if it does not take all of them, the other way."""
+        """Load rows straight into their table; if it refuses one of them, stage and insert them instead."""
         link.run("SAVEPOINT rmend_load")
         try:
             link.load(sent.table, sent.names, rows)
@@ -129,7 +129,7 @@ class SQLSession(SQLReading):
     def _in_parts(
         self, link: SQLLink, sent: Sent, rows: Rows, write: Callable[[str, str, int], Any], singly: bool = False
     ) -> tuple[list[Any], dict[int, str]]:
-        """Stage numbered rows and write them; leave those out that the database refuses for their own fault.
+        """Stage numbered rows and write them, leaving out those that the database refuses on their own account.
 
         `write(stage, within, count)` writes the staged rows s for which the condition `within` holds, so many.
         """
@@ -150,7 +150,7 @@ class SQLSession(SQLReading):
 
     @contextmanager
     def _watched(self, link: SQLLink, table: Described) -> Iterator[list[int]]:
-        """Count what else changes in a table while rows of it are written, whose number is put into the list."""
+        """Count the other rows that change in a table while rows are written; their number is put into the list."""
         yield []
 
     def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
@@ -220,7 +220,7 @@ class SQLSession(SQLReading):
     def _afterwards(
         self, table: Described, stored: Existing, key: Sequence[str], were: pa.Table | None = None
     ) -> Existing:
-        """Rows that were written, as triggers that ran after that have left them. `were`: where they were before."""
+        """The rows that were written, as triggers left them. `were`: their locators before."""
         return stored
 
     def _concerned(self, count: int, wanted: int, table: Described) -> int:
@@ -319,12 +319,12 @@ class SQLSession(SQLReading):
         self._by_name[info.name] = link.describe(info.name, at)
 
     def _making(self) -> str:
-        """What is said of every table that is made."""
+        """The options of every table that is created."""
         return ""
 
     @abstractmethod
     def _numbering(self) -> str:
-        """What makes the database number the rows of a table."""
+        """The clause that makes the database number the rows of a table."""
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         link = self._write.drained()

@@ -22,15 +22,15 @@ class ServerStore(Store, Generic[_L]):
     """The tables of one database on a server. A connection that is no longer used is kept, until `close`."""
 
     starting: str
-    """What begins a transaction."""
+    """The statement that begins a transaction."""
     ending = ""
-    """What fails if the transaction has, before it is committed."""
+    """A statement that fails, just before the commit, if the transaction has failed."""
 
     def __init__(self) -> None:
         self._idle: list[_L] = []
         self._lock = threading.Lock()
         self.known: dict[TableInfo, Described] = {}
-        """How to speak of tables that a session has described."""
+        """The tables that sessions of this store have described."""
 
     def close(self) -> None:
         """Close the connections that are kept."""
@@ -44,17 +44,17 @@ class ServerStore(Store, Generic[_L]):
 
     @abstractmethod
     def _merge_lock(self, table: TableInfo) -> tuple[str, str]:
-        """What waits for the time in which only this connection merges into a table, and what ends it."""
+        """The statements that take and release the lock under which one connection at a time merges into a table."""
 
     @abstractmethod
     def _session(self, link: _L, write: bool) -> SQLSession:
         """A session in the transaction that `link` has begun."""
 
     def _keep_others_out(self, link: _L, table: TableInfo) -> None:
-        """See to it that no other program writes to a table until the transaction ends."""
+        """Lock a table against other writers until the transaction ends."""
 
     def _waits(self, link: _L, table: TableInfo) -> str | None:
-        """For whom a connection waits that merges into a table, asked over another one."""
+        """Whom a merge into a table is waiting for, asked over a second connection."""
         beside = self.connect()
         try:
             return beside.waits(link, table.name, self._merge_lock(table)[0])
@@ -62,7 +62,7 @@ class ServerStore(Store, Generic[_L]):
             beside.close()
 
     def _ready(self, sql: str, active: list[Callable[[], None]], links: list[_L]) -> _L:
-        """A connection, on which `sql` was run, put into `links` before; what cancels it is put into `active`."""
+        """A connection on which `sql` has been run. It is put into `links`, and what cancels it into `active`."""
         while True:
             with self._lock:
                 link = self._idle.pop() if self._idle else None
@@ -113,7 +113,8 @@ class ServerStore(Store, Generic[_L]):
         write: bool,
         alone: TableInfo | None,
     ) -> Iterator[Session]:
-        """The session of a transaction, in which `turn` was waited for; `alone` with a table."""
+        """The session of one transaction, entered after waiting for `turn`; with `alone`, that table is locked
+        against others."""
         sound = False
         try:
             if turn:

@@ -19,7 +19,7 @@ from ..contract import Refused, Unreachable
 
 _AT_ONCE = "adbc.sqlite.query.batch_rows"
 LEAST = 1 << 16
-"""So many rows of a query there is always room for."""
+"""Room is always made for this many rows of a query."""
 _MOST = 1 << 30
 _CACHE_KIB = 327_680
 

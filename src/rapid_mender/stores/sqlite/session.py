@@ -43,7 +43,7 @@ class SQLiteSession(Session):
         return self._path
 
     def close(self) -> None:
-        """Let all writes end. Raises the error of one that failed."""
+        """Wait for all writes to end. Raises the error of one that failed."""
         self._write.drained()
         self.abandon()
 
@@ -73,7 +73,7 @@ class SQLiteSession(Session):
         return None if rows is None else rows.info
 
     def _forget(self, name: str) -> None:
-        """What is known of a table that is altered: what others know holds no longer, or not yet."""
+        """Forget what is known of a table that is being altered."""
         self._tables.pop(name, None)
         self._described = {}
 
@@ -116,7 +116,7 @@ class SQLiteSession(Session):
         return self._read(lambda link, rows: rows.fetch(link, keys), info)
 
     def _read(self, look: Callable[[Link, Rows], Existing], info: TableInfo) -> Existing:
-        """Look at the table as it was when the transaction began, where that is still to be had."""
+        """Look at the table as it was when the transaction began, if that is still possible."""
         if self._reader is not None:
             try:
                 with self._reader.one_look():

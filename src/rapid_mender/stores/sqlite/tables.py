@@ -30,7 +30,7 @@ class Described:
 
     @property
     def lasts(self) -> bool:
-        """Whether it says nothing that was seen in the rows: what a column without a type holds."""
+        """Whether it follows from the schema alone. What a column without a type holds is seen in the rows."""
         return all((column.declared or "").upper() not in _UNTYPED for column in self.info.columns)
 
 
@@ -41,7 +41,7 @@ class Known:
         self._last: tuple[_Schema, dict[str, Described]] = (), {}
 
     def at(self, link: Link) -> dict[str, Described]:
-        """What is known of the file as it is now, by the tables' names; what is learnt may be put into it."""
+        """The tables that are known of the file as it is now, by name. What is learnt may be added."""
         schema = tuple(link.rows("SELECT type, name, tbl_name, sql FROM sqlite_master"))
         if schema != self._last[0]:
             self._last = schema, {}

@@ -11,7 +11,7 @@ from .link import Link
 
 
 class Watching:
-    """Has SQLite note the rows of one table that change, whoever changes them: by temporary triggers of our own."""
+    """Has SQLite note every row of a table that changes, whoever changes it, by temporary triggers."""
 
     def __init__(self) -> None:
         self._table: str | None = None
@@ -34,13 +34,13 @@ class Watching:
             )
 
     def count(self, link: Link, own: pa.Table) -> None:
-        """Count the rows that changed since `begin` and are none of `own`, by their locators: these are recorded."""
+        """Count the rows that changed since `begin`, other than `own` (locators), which are recorded."""
         names = ", ".join(own.column_names)
         marks = ", ".join(f"?{i + 1}" for i in range(own.num_columns))
         link.run(f"DELETE FROM temp.rmend_seen WHERE ({names}) = ({marks})", own)
         self._beside += int(link.rows(f"SELECT count(*) FROM (SELECT DISTINCT {names} FROM temp.rmend_seen)")[0][0])
 
     def counted(self) -> int:
-        """How many that were, since this was last asked."""
+        """How many were counted since this was last asked."""
         beside, self._beside = self._beside, 0
         return beside

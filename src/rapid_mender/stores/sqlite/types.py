@@ -115,7 +115,7 @@ def declare(column: Column) -> str:
 
 @lru_cache(maxsize=4096)
 def in_parts(column: Column) -> bool:
-    """Whether values of several forms may stand in the column unnoticed, so that it is read form by form.
+    """Whether the column may hold values of several forms without our noticing, so that it must be read form by form.
 
     The driver hands a column over in one type: reals for integers among reals, texts for numbers among texts,
     bytes for texts among blobs.
@@ -171,7 +171,7 @@ def _shorter(micros: pa.Array, text: pa.Array, length: int) -> pa.Array:
 
 
 def too_many_digits(column: Column, values: pa.Array) -> np.ndarray | None:
-    """A mask of decimals that SQLite would round: it keeps whole numbers of 64 bits, else 15 digits."""
+    """A mask of decimals that SQLite would round: it keeps 64-bit whole numbers, and otherwise 15 digits."""
     kind = column.type
     if not pt.is_decimal(kind) or kind.precision <= 15:
         return None

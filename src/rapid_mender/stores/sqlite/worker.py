@@ -48,7 +48,7 @@ def _put(stream: IO[bytes], words: Any, table: pa.Table | None = None) -> None:
 
 
 def _take(stream: IO[bytes]) -> tuple[Any, pa.Table | None] | None:
-    """What the other side said; None if it has ended."""
+    """The other side's message; None if it has ended."""
     head = stream.read(_HEAD.size)
     if len(head) < _HEAD.size:
         return None
@@ -77,11 +77,11 @@ class Worker:
 
     @property
     def usable(self) -> bool:
-        """It runs, and is not that of a process which this one was forked from."""
+        """Whether it runs, and was started by this process, not by one that this was forked from."""
         return self.of == os.getpid() and self._process.poll() is None
 
     def ask(self, where: str, words: Any, table: pa.Table | None = None) -> tuple[Any, pa.Table | None]:
-        """Have something done. Raises what was raised there, and StoreError if the process has ended."""
+        """Ask the process to do something. Raises what it raised, and StoreError if it has ended."""
         assert self._process.stdin is not None
         assert self._process.stdout is not None
         try:
@@ -104,7 +104,7 @@ class Worker:
         return said, reply
 
     def end(self) -> None:
-        """Stop it, in the middle of whatever it does."""
+        """Stop it at once."""
         if self.of == os.getpid():
             self._process.kill()
             self._process.wait()
@@ -202,7 +202,7 @@ def _do(link: Link | None, words: list[Any], table: pa.Table | None) -> tuple[Li
 
 
 def _watch(parent: int) -> None:
-    """End with the process that this one works for, also when another holds the pipe."""
+    """End when the process that this one works for ends, even if another still holds the pipe."""
     while os.getppid() == parent:
         time.sleep(1)
     os._exit(0)
