@@ -250,7 +250,7 @@ def test_an_interrupt_ends_a_wait_at_once(database: servers.Database, kind: str,
     release = "UNLOCK TABLES" if held == "table" and kind == "mariadb" else "ROLLBACK"
     if held == "turn":
         with database.store.begin(write=False) as session:
-            wait, release = database.store._turn(session.describe("t"))  # type: ignore[attr-defined]
+            wait, release = database.store.merge_lock(session.describe("t"))  # type: ignore[attr-defined]
         database.run(wait)
     elif held == "row":
         database.run("UPDATE t SET v = 8 WHERE id = 0")

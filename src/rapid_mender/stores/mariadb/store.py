@@ -45,7 +45,7 @@ class MariaDBStore(ServerStore[MariaDBLink]):
         """A new connection, which the caller closes."""
         return MariaDBLink(self._address)
 
-    def _merge_lock(self, table: TableInfo) -> tuple[str, str]:
+    def merge_lock(self, table: TableInfo) -> tuple[str, str]:
         # 64 letters are allowed
         name = text_sql("rmend " + hashlib.sha256(table.identity.encode()).hexdigest()[:40])
         return f"SELECT GET_LOCK({name}, 31536000)", f"DO RELEASE_LOCK({name})"

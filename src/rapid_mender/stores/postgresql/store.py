@@ -82,7 +82,7 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
             database = _database(self._url_of(_PINNED), self._url_of(), settings)
         return PostgreSQLLink(self.where, database, self._timeout)
 
-    def _merge_lock(self, table: TableInfo) -> tuple[str, str]:
+    def merge_lock(self, table: TableInfo) -> tuple[str, str]:
         key = f"({_MERGING}, {table.identity}::pg_catalog.oid::pg_catalog.int4)"
         return f"SELECT pg_catalog.pg_advisory_lock{key}", f"SELECT pg_catalog.pg_advisory_unlock{key}"
 

@@ -43,7 +43,7 @@ class ServerStore(Store, Generic[_L]):
         """A new connection, which the caller closes."""
 
     @abstractmethod
-    def _merge_lock(self, table: TableInfo) -> tuple[str, str]:
+    def merge_lock(self, table: TableInfo) -> tuple[str, str]:
         """The statements that take and release the lock under which one connection at a time merges into a table."""
 
     @abstractmethod
@@ -57,7 +57,7 @@ class ServerStore(Store, Generic[_L]):
         """Whom a merge into a table is waiting for, asked over a second connection."""
         beside = self.connect()
         try:
-            return beside.waits(link, table.name, self._merge_lock(table)[0])
+            return beside.waits(link, table.name, self.merge_lock(table)[0])
         finally:
             beside.close()
 
@@ -86,7 +86,7 @@ class ServerStore(Store, Generic[_L]):
         self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
     ) -> Iterator[Session]:
         del guests
-        turn = self._merge_lock(table) if write and table is not None else None
+        turn = self.merge_lock(table) if write and table is not None else None
         active: list[Callable[[], None]] = []
         links: list[_L] = []
 
