@@ -7,8 +7,7 @@ from rich.text import Text
 from ..jobs.check import Checked
 from ..merging.explain import Explained, Explanation
 from ..spelling import TRUTHS, record, sentence, shown, together
-from .draw import STYLES
-from .screen import Rows, Screen
+from .screen import STYLES, Rows, Screen
 
 
 def explained(explanation: Explanation) -> None:

@@ -32,7 +32,7 @@ def draft(
     with errors_in_words():
         from ..errors import JobError
         from ..jobs.draft import draft
-        from . import draw
+        from . import screen
 
         name = os.path.basename(incoming).removesuffix(".gz")
         path = out or os.path.join(os.path.dirname(incoming), os.path.splitext(name)[0] + ".toml")
@@ -46,7 +46,7 @@ def draft(
             raise JobError(f"{path} cannot be written: {error}") from error
     with output():
         if json:
-            draw.json({"path": path, "text": text})
+            screen.print_json({"path": path, "text": text})
         else:
             print(visible(text, lines=True))
             print(visible(f"This is in {path}. Look it over, then: rmend check {path}"))
@@ -66,11 +66,11 @@ def check(
     with errors_in_words():
         from .. import documents
         from ..jobs.check import check
-        from . import draw, draw_record
+        from . import draw_record, screen
 
         checked = check(load(job, store, set), incoming)
         if json:
-            draw.json(documents.of_checked(checked))
+            screen.print_json(documents.of_checked(checked))
         else:
             draw_record.checked(checked)
     if checked.problems:

@@ -34,14 +34,15 @@ def batches(
     with errors_in_words():
         from .. import documents
         from ..changes.query import batches
-        from . import draw
+        from ..stores.urls import open_store
+        from . import draw_history, screen
 
         store, _, _ = _place(where, None, set)
         rows = batches(store, table=table, limit=limit)
         if json:
-            draw.json({"store": draw.store_name(store), "batches": documents.of_batches(rows)})
+            screen.print_json({"store": open_store(store).where, "batches": documents.of_batches(rows)})
         else:
-            draw.batches(rows, draw.store_name(store), table)
+            draw_history.batches(rows, open_store(store).where, table)
 
 
 def history(
@@ -66,7 +67,8 @@ def history(
         from .. import documents
         from ..changes.query import history
         from ..errors import JobError
-        from . import draw
+        from ..stores.urls import open_store
+        from . import draw_history, screen
 
         store, job_table, job_key = _place(where, other, set)
         name = table or job_table
@@ -85,11 +87,13 @@ def history(
             limit=limit,
         )
         if json:
-            draw.json({"store": draw.store_name(store), "table": name, "changes": documents.of_changes(changes)})
+            screen.print_json(
+                {"store": open_store(store).where, "table": name, "changes": documents.of_changes(changes)}
+            )
         else:
             identity = job_key or _primary_key(store, name)
             whole = {column.lower() for column in identity} <= {column.lower() for column in given}
-            draw.history(changes, name, [] if given and whole else identity, full=changes.num_rows == limit)
+            draw_history.history(changes, name, [] if given and whole else identity, full=changes.num_rows == limit)
 
 
 def _place(where: str, store: str | None, names: list[str] | None) -> tuple[str | Store, str | None, list[str]]:

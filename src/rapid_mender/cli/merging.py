@@ -31,14 +31,14 @@ def preview(
     with errors_in_words():
         from .. import documents
         from ..merging.run import preview
-        from . import draw
+        from . import draw_merge, screen
 
         with _progress() as progress:
             result = preview(load(job, store, set), incoming, by=by, progress=progress)
         if json:
-            draw.json(documents.of_result(result))
+            screen.print_json(documents.of_result(result))
         else:
-            draw.preview(result)
+            draw_merge.preview(result)
     if strict and result.stops is not None:
         raise typer.Exit(STOPPED)
     if strict and result.counts["reject"]:
@@ -61,15 +61,15 @@ def merge(
     with errors_in_words(writes=True):
         from .. import documents
         from ..merging.run import merge
-        from . import draw
+        from . import draw_merge, screen
 
         with _progress() as progress:
             result = merge(_with_rejects(load(job, store, set)), incoming, by=by, progress=progress)
     with output():
         if json:
-            draw.json(documents.of_result(result))
+            screen.print_json(documents.of_result(result))
         else:
-            draw.merged(result)
+            draw_merge.merged(result)
     if strict and result.counts["reject"]:
         raise typer.Exit(DONE_WITH_REJECTS)
 
@@ -89,11 +89,11 @@ def explain(
     with errors_in_words():
         from .. import documents
         from ..merging.explain import explain
-        from . import draw, draw_record
+        from . import draw_record, screen
 
         explanation = explain(load(job, store, set), incoming, key=pairs("--key", "COLUMN=VALUE", key))
         if json:
-            draw.json(documents.of_explanation(explanation))
+            screen.print_json(documents.of_explanation(explanation))
         else:
             draw_record.explained(explanation)
 

@@ -10,9 +10,16 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
+from .. import documents
 from ..spelling import visible
 
+STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim", "reject": "bold red"}
 _WIDTH_OF_A_PIPE = 120
+
+
+def print_json(document: Any) -> None:
+    """Print one JSON document."""
+    print(documents.as_json(document))
 
 
 def _safe(given: Any, lines: bool = False) -> Any:

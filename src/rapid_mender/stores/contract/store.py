@@ -17,7 +17,13 @@ from .writer import Writer
 
 
 class Session(Catalog, Values, Reader, Writer):
-    """One transaction on a store. All values pass as Arrow, in the types of the columns."""
+    """One transaction on a store. All values pass as Arrow, in the types of the columns.
+
+    with store.begin(write=True) as session:
+        info = session.describe("trees")
+        rows = session.fetch(info, pa.table({"tag_no": [7]}))
+        session.update(info, rows, pa.table({"height_m": [12.9]}))
+    """
 
     sorts = True
     """Whether rows that come sorted by key are found and written faster."""
