@@ -49,6 +49,8 @@ class Source(ABC):
     """What `rows` counts: "line" or "row"."""
     in_memory: bool = False
     """The chunks are slices of something that is in memory anyway."""
+    at_hand: bool = False
+    """Nobody is waited for while it is read."""
     ragged: bool = False
     """A record may lack columns that others have."""
     only_once: bool = False

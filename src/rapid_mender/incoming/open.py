@@ -115,7 +115,7 @@ class Frame(Source):
     table: pa.Table | None = None
 
     def __post_init__(self) -> None:
-        self.in_memory = True
+        self.in_memory = self.at_hand = True
 
     @property
     def schema(self) -> pa.Schema:
@@ -133,7 +133,7 @@ class Dicts(Source):
     records: list[dict[str, Any]] | None = None
 
     def __post_init__(self) -> None:
-        self.ragged = True
+        self.ragged = self.at_hand = True
 
     def __iter__(self) -> Iterator[Chunk]:
         assert self.records is not None

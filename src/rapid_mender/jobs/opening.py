@@ -4,7 +4,7 @@ its parts, since it tells of what cannot be opened."""
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import ExitStack, contextmanager
 from dataclasses import dataclass
 from typing import Any
 
@@ -32,6 +32,22 @@ class Opened:
     layouts: Layouts
     problems: Problems
     """What may surprise; by now nothing is wrong."""
+    _planning: ExitStack
+    """Holds the session open in which the plan was made, while it is of use."""
+    _session: Session
+
+    @contextmanager
+    def first_session(self) -> Iterator[Session]:
+        """A session for reading the batch, which writes nothing: that of the plan, if the batch is at hand.
+
+        Other batches may take long to be read, or be read from the same store.
+        """
+        if self.source.at_hand:
+            with self._planning:
+                yield self._session
+        else:
+            with self.store.begin(write=False, guests=self.source.only_once) as session:
+                yield session
 
 
 @contextmanager
@@ -45,14 +61,16 @@ def opened_job(job: Job, incoming: Any, writes: bool = False) -> Iterator[Opened
     if writes and job.rejects_path is not None:
         check_rejects_path(job.rejects_path.path, batch_of(job, incoming))
     source = source_of(job, incoming)
-    with opened(job.store) as store:
-        with store.begin(write=False) as session:
-            plan, problems = plan_of(session, job, source)
+    with opened(job.store) as store, ExitStack() as planning:
+        session = planning.enter_context(store.begin(write=False))
+        plan, problems = plan_of(session, job, source)
+        if not source.at_hand:
+            planning.close()
         layouts = Layouts(plan, problems)
         if (schema := schema_of(source)) is not None:  # then all that is wrong can be told together
             layouts.check_batch(schema.names, shape_of(schema))
         problems.raise_all()
-        yield Opened(job, store, source, plan, layouts, problems)
+        yield Opened(job, store, source, plan, layouts, problems, planning, session)
 
 
 def batch_of(job: Job, incoming: Any) -> Any:

@@ -103,7 +103,7 @@ def _explain(door: Opened, key: Mapping[str, Any]) -> Explanation:
     target = _target(plan, key)
     reader = Reader(plan, door.layouts, datetime.now(UTC))
     with closing(Spool()) as spool:
-        with door.store.begin(write=False, guests=door.source.only_once) as session:
+        with door.first_session() as session:
             batch = read_all(session, reader, door.source, spool, lambda what, done, total: None)
         with door.store.begin(write=False) as session:
             target = kept(session.normalise(plan.info, target))

@@ -81,6 +81,7 @@ class Run:
 
     def __init__(self, door: Opened, write: bool, began: float, progress: Progress | None, by: str | None) -> None:
         """`began`: when the call did, by `time.perf_counter`."""
+        self.door = door
         self.job, self.store, self.source, self.plan = door.job, door.store, door.source, door.plan
         self.problems = door.problems
         self.write, self.started = write, began
@@ -124,7 +125,7 @@ class Run:
 
     def _read_all(self, spool: Spool) -> Batch:
         """The first pass over the batch, which asks what the store makes of its keys, and reads no table."""
-        with self._step("reading"), self.store.begin(write=False, guests=self.source.only_once) as session:
+        with self._step("reading"), self.door.first_session() as session:
             batch = read_all(session, self.reader, self.source, spool, self.progress)
         self._gather(self.done).note_broken(self.source.broken)
         if self.groups is not None:
