@@ -20,7 +20,7 @@ from ..core.frames import as_table
 from ..core.keys import fold_table, match, one_array
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
-from .contract import Condition, Load, Selection, Session, Store, Written
+from .contract import ALL, Condition, Load, Selection, Session, Store, Written
 
 _MOST_CHUNKS = 64  # of a column: a table that grew by a row at a time is put together again
 _OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
@@ -188,7 +188,7 @@ class MemorySession(Session):
             values = values.append_column(name, pa.repeat(pa.scalar(value, info[name].type), values.num_rows))
         self.insert(info, values, ())
 
-    def read(self, info: TableInfo, wanted: Selection) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection = ALL) -> pa.Table:
         table = self.data[info.name]
         for group in wanted.where:
             table = table.filter(reduce(pc.or_kleene, [_test(table, one) for one in group]))

@@ -2,13 +2,13 @@
 
 from .catalog import Catalog, Need, nearest
 from .failures import Conflict, Forbidden, ForNow, Refused, Unreachable
-from .reader import Condition, Reader, Selection
+from .reader import ALL, Condition, Reader, Selection
 from .store import Session, Store
 from .values import Normalised, Values, kept
 from .writer import KEPT, Load, Refusals, Writer, Written, refused_too
 
 __all__ = [
-    "KEPT", "Catalog", "Condition", "Conflict", "ForNow", "Forbidden", "Load", "Need", "Normalised", "Reader",
+    "ALL", "KEPT", "Catalog", "Condition", "Conflict", "ForNow", "Forbidden", "Load", "Need", "Normalised", "Reader",
     "Refusals", "Refused", "Selection", "Session", "Store", "Unreachable", "Values", "Writer", "Written", "kept",
     "nearest", "refused_too",
 ]  # fmt: skip

@@ -36,6 +36,10 @@ class Selection:
     """Only these columns; None: all."""
 
 
+ALL = Selection()
+"""Every row, whole."""
+
+
 class Reader(ABC):
     """The rows of a store's tables."""
 
@@ -72,7 +76,7 @@ class Reader(ABC):
         """The number of rows."""
 
     @abstractmethod
-    def read(self, info: TableInfo, wanted: Selection) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection = ALL) -> pa.Table:
         """The rows that are wanted of a table."""
 
     @abstractmethod

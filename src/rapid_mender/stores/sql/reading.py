@@ -17,7 +17,7 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import Condition, Need, Normalised, Selection, Session
+from ..contract import ALL, Condition, Need, Normalised, Selection, Session
 from .link import Cells, Described, Form, Pick, Rows, SQLLink, together
 from .text import text_sql
 
@@ -354,7 +354,7 @@ class SQLReading(Session):
         picks = [Pick(f"coalesce({link.call('max')}({self._q(column)}), 0)", "n", pa.int64())]
         return int(link.select(picks, f"FROM {table.sql}")["n"][0].as_py())
 
-    def read(self, info: TableInfo, wanted: Selection) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection = ALL) -> pa.Table:
         table, link = self._described(info), self._write.drained()
         rest = f"FROM {table.sql} AS t"
         if wanted.where:

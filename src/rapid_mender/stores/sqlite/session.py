@@ -14,7 +14,7 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import Load, Normalised, Refusals, Selection, Session, Written, refused_too
+from ..contract import ALL, Load, Normalised, Refusals, Selection, Session, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .link import Link, Locked
 from .rows import Rows
@@ -126,7 +126,7 @@ class SQLiteSession(Session):
                 self._reader = None
         return look(self._write.drained(), self._rows(info))
 
-    def read(self, info: TableInfo, wanted: Selection) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection = ALL) -> pa.Table:
         return self._rows(info).read(self._write.drained(), wanted)
 
     def last(self, name: str, column: str) -> int:
