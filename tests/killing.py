@@ -62,7 +62,7 @@ def trees(url: str) -> pa.Table:
     """The table of trees, by their numbers."""
     store = open_store(url)
     with store.begin(write=False) as session:
-        found = session.read(session.describe("trees")).sort_by("tag_no")
+        found = session.read(session.describe("trees")).values.sort_by("tag_no")
     store.close()
     return found
 

@@ -47,12 +47,12 @@ class Place:
 
     def rows(self, table: str = TABLE) -> list[dict[str, Any]]:
         with self.opened.begin(write=False) as session:
-            found = session.read(session.describe(table))
+            found = session.read(session.describe(table)).values
             return sorted(found.to_pylist(), key=repr)
 
     def table(self) -> pa.Table:
         with self.opened.begin(write=False) as session:
-            return session.read(session.describe(TABLE))
+            return session.read(session.describe(TABLE)).values
 
     @property
     def opened(self) -> Store:

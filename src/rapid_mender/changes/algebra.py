@@ -18,13 +18,18 @@ from ..core.schema import Column, TableInfo
 
 
 def build(
-    info: TableInfo, action: str, old: pa.Table | None, new: pa.Table | None, changed: pa.Array | None = None
+    info: TableInfo,
+    action: str,
+    old: pa.Table | None,
+    new: pa.Table | None,
+    changed: pa.Array | None = None,
+    reason: pa.Array | None = None,
 ) -> pa.Table:
     """The changes of one action. `old` and `new` have all columns of the table; one is None where there is none."""
     count = (old if old is not None else new).num_rows  # type: ignore[union-attr]
-    names, arrays = ["action", "changed"], [pa.repeat(action, count), changed]
-    if changed is None:
-        arrays[1] = pa.nulls(count, pa.string())
+    none = pa.nulls(count, pa.string())
+    names = ["action", "changed", "reason"]
+    arrays = [pa.repeat(action, count), none if changed is None else changed, none if reason is None else reason]
     for column in info.columns:
         for prefix, side in (("old", old), ("new", new)):
             names.append(f"{prefix}_{column.name}")

@@ -67,7 +67,7 @@ def history(
         if not is_history(stored_as):
             raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
         where = [[one for one in group if one.column in stored_as] for group in where]
-        rows = session.read(stored_as, Selection([group for group in where if group], "change_no", limit))
+        rows = session.read(stored_as, Selection([group for group in where if group], "change_no", limit)).values
         return _named(_as_declared(rows, FIXED), full)
 
 
@@ -79,7 +79,7 @@ def batches(store: str | Store, *, table: str | None = None, limit: int | None =
         if stored_as is None:
             return BATCHES.schema.empty_table()
         where: Sequence[Sequence[Condition]] = [[Condition("table_name", "=", table)]] if table else ()
-        return _as_declared(session.read(stored_as, Selection(where, "batch_no", limit)), BATCHES.columns)
+        return _as_declared(session.read(stored_as, Selection(where, "batch_no", limit)).values, BATCHES.columns)
 
 
 def key_given(key: Any) -> dict[str, Any]:

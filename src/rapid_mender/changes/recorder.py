@@ -22,7 +22,7 @@ from ..stores.contract import Condition, Load, Selection, Session, Written, kept
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
 
-_LATER = {"unrecorded", "figures"}  # columns of the batches that earlier versions do not have
+_LATER = {"unrecorded", "figures", "undoes", "seal"}  # columns of the batches that earlier versions do not have
 
 
 @dataclass
@@ -38,6 +38,8 @@ class Recorder:
     """The number that the batch took in a transaction that was rolled back; it takes it again, so that none is
     skipped."""
     batch: int | None = None
+    undoes: Sequence[int] = ()
+    """The batches that this one undoes."""
     unrecorded: int = 0
     """How many rows triggers changed that no record was about; if there are any, the history does not replay."""
     _first: int | None = None
@@ -45,6 +47,10 @@ class Recorder:
     _started: datetime | None = None
     _made: bool = False
     """This transaction created the table of batches; if it is rolled back, so is the numbering."""
+    _began: Sequence[str] = ()
+    """The columns that the history did not have before."""
+    _gone: Sequence[str] = ()
+    """The columns of the history that the table has no more."""
     _row: Existing | None = None
     """The batch's row in this transaction, where the store could say where it is."""
 
@@ -138,6 +144,8 @@ class Recorder:
             new = [column for column in wanted.columns if column.name not in history]
             if new:
                 self.session.add_columns(wanted.name, new)
+                self._began = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
+            self._gone = sorted(set(history.names) - set(wanted.names))
         self._last = self._newest()
 
     def _needs_undo(self, table: TableInfo | None) -> None:
@@ -148,7 +156,7 @@ class Recorder:
         """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
         newest = self.session.last(self._shape.name, "change_no")
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
-        told = self.session.read(BATCHES, Selection(here, "batch_no", 1, ["last_change"]))
+        told = self.session.read(BATCHES, Selection(here, "batch_no", 1, columns=["last_change"])).values
         return max(newest, *told["last_change"].to_pylist(), 0)
 
     def _check_history(self, history: TableInfo) -> None:
@@ -192,7 +200,11 @@ class Recorder:
             session.find_own(self._shape.name, self.info)
             self._last = self._newest()
 
-    def finish(self, counts: Mapping[str, int], figures: Mapping[str, Any], status: str = "done") -> None:
+    def _about_columns(self) -> dict[str, list[str]]:
+        """What of the history's columns is to be known later: which began with this batch, which the table lacks."""
+        return _listed("began", self._began) | _listed("gone", self._gone)
+
+    def finish(self, counts: Mapping[str, int], figures: dict[str, Any], status: str = "done") -> None:
         """Complete the batch's row, or bring it up to date ("running"). `figures`: what else is to be kept of the run,
         as JSON."""
         self.start()
@@ -209,10 +221,15 @@ class Recorder:
         values = {names[name]: [count] for name, count in counts.items()} | {
             "finished_at": [None if status == "running" else datetime.now(UTC)], "status": [status],
             "first_change": [self._first], "last_change": [self._last if self._first else None],
-            "unrecorded": [self.unrecorded], "figures": [json.dumps(figures)],
+            "unrecorded": [self.unrecorded], "figures": [json.dumps(figures | self._about_columns())],
+            "undoes": [json.dumps(list(self.undoes)) if self.undoes else None],
         }  # fmt: skip
         schema = pa.schema([BATCHES.schema.field(name) for name in values])
         self.session.update(BATCHES, rows, pa.table(values, schema=schema))
+
+
+def _listed(what: str, names: Sequence[str]) -> dict[str, list[str]]:
+    return {what: list(names)} if names else {}
 
 
 def verbatim_cells(**sides: Existing) -> VerbatimCells:

@@ -14,6 +14,8 @@ from .repeats import CLASHES, OLDER, SAME, STANDS, YIELDS
 
 INSERT, UPDATE, DELETE, SKIP, REJECT = range(5)
 NAMES = ("insert", "update", "delete", "skip", "reject")
+DID_NOT_COME = "did not come"
+"""The reason for deleting a row of which no record came."""
 _OPEN = -1  # not decided yet: to be looked up in the table
 
 
@@ -28,6 +30,8 @@ class Decisions:
         self.why = np.zeros(count, np.int32)
         self._texts = [pa.array([text], pa.string())]
         self._many = 1
+        self.by_rule = np.zeros(count, bool)
+        """Which records a rule has decided on, other than by default."""
 
     @property
     def open(self) -> np.ndarray:
@@ -49,6 +53,13 @@ class Decisions:
         self.why[mask] = which + self._many
         self._texts.append(texts)
         self._many += len(texts)
+
+    def rules_reasons(self, records: np.ndarray) -> pa.Array | None:
+        """For each of `records` the reason that a rule gave, null where the default decided; None if that is all."""
+        ruled = self.by_rule[records]
+        if not ruled.any():
+            return None
+        return self.texts.take(pa.array(self.why[records], mask=~ruled))
 
     def reason(self, at: int) -> str:
         return str(self.texts[int(self.why[at])].as_py())

@@ -29,6 +29,8 @@ BATCHES = TableInfo(
         Column("status", pa.string(), nullable=False, one_of=("running", "done", "stopped")),
         Column("unrecorded", pa.int64()),
         Column("figures", pa.string()),
+        Column("undoes", pa.string()),
+        Column("seal", pa.string()),
     ),
     ("batch_no",),
 )
@@ -41,7 +43,9 @@ FIXED = (
     Column("changed_at", _MOMENT, nullable=False),
     Column("actor", pa.string()),
     Column("application", pa.string()),
+    Column("reason", pa.string()),
 )
+_SINCE_LATER = {"reason"}  # histories that earlier versions made do not have it
 
 
 def history_name(table: str) -> str:
@@ -73,4 +77,4 @@ def history_info(info: TableInfo, fits: Callable[[str], bool]) -> TableInfo:
 
 
 def is_history(info: TableInfo) -> bool:
-    return all(column.name in info for column in FIXED)
+    return all(column.name in info for column in FIXED if column.name not in _SINCE_LATER)

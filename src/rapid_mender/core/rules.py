@@ -120,6 +120,7 @@ def apply_rules(
             rows = pa.array(np.flatnonzero(hit))
             some = Env(len(rows), _Some(env.values, rows), env.now)
             decisions.put(hit, rule.decide, rule.because.texts(some))
+            decisions.by_rule |= hit
     return fired
 
 

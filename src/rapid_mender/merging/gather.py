@@ -9,7 +9,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.decisions import NAMES, REJECT, UPDATE, Decisions
+from ..core.decisions import DID_NOT_COME, NAMES, REJECT, UPDATE, Decisions
 from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.records import REJECT_SHAPE, REJECT_TEXT, Records
@@ -128,13 +128,13 @@ class Gather:
         mask = pa.array(keep)
         keys = [one_array(rows.values[name]).filter(mask) for name in (*self.plan.key, *self.plan.made)]
         sets = pa.nulls(gone, pa.list_(pa.string()))
-        table = [pa.nulls(gone, pa.int64()), pa.repeat("delete", gone), pa.repeat("did not come", gone), sets, *keys]
+        table = [pa.nulls(gone, pa.int64()), pa.repeat("delete", gone), pa.repeat(DID_NOT_COME, gone), sets, *keys]
         self.tally.keep_decisions(pa.table(table, names=self.shape.names))
         if self.samples:
             for row in rows.values.slice(0, self.tally.lacks_samples("delete")).to_pylist():
                 cells = [(column, old, None, False) for column, old in row.items()]
                 key = {column: row[column] for column in self.plan.key}
-                self.tally.samples.append(Sample(None, "delete", "did not come", key, cells))
+                self.tally.samples.append(Sample(None, "delete", DID_NOT_COME, key, cells))
 
     def note_broken(self, broken: BrokenRecords) -> None:
         """Note records that could not be split into values: rejects without values."""

@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Mapping
 from datetime import datetime
-from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -17,14 +16,7 @@ from ..core.keys import one_array
 from ..core.masks import mask_of
 from ..errors import JobError
 from ..jobs.plan import Plan
-
-
-class Marking(NamedTuple):
-    """What to set in which rows, in which of them it differs from what is there, and which columns change where."""
-
-    setting: pa.Table
-    changed: dict[str, np.ndarray]
-    patterns: Patterns
+from .rows import Setting
 
 
 def is_marked(plan: Plan, rows: Existing, now: datetime) -> np.ndarray:
@@ -37,7 +29,7 @@ def is_marked(plan: Plan, rows: Existing, now: datetime) -> np.ndarray:
     return mask
 
 
-def marking(plan: Plan, rows: Existing, now: datetime) -> Marking:
+def marking(plan: Plan, rows: Existing, now: datetime) -> Setting:
     """What a mark sets in rows."""
     setting = _values(plan, "mark", plan.mark, rows, now)
     changed = {name: _differs(rows, name, value) for name, value in setting.items()}
@@ -45,7 +37,7 @@ def marking(plan: Plan, rows: Existing, now: datetime) -> Marking:
         if name in changed and other not in changed:
             old = setting[other] = one_array(rows.values[name])
             changed[other] = changed[name] & differs(one_array(rows.values[other]), old)
-    return Marking(pa.table(setting), changed, Patterns(changed, len(rows.positions)))
+    return Setting(pa.table(setting), changed, Patterns(changed, len(rows.positions)))
 
 
 def unmarking(plan: Plan, rows: Existing, now: datetime) -> dict[str, tuple[pa.Array, np.ndarray]]:

@@ -255,6 +255,7 @@ class Run:
         return {
             "records": tally.records, "missing": tally.missing, "changed": dict(tally.changed),
             "rules": {str(number): count for number, count in sorted(tally.fired.decided.items())},
+            "key": self.plan.key, **({"archive": self.plan.archive.name} if self.plan.archive is not None else {}),
             "retries": self.retries, "seconds": round(time.perf_counter() - self.started, 3),
         }  # fmt: skip
 

@@ -22,6 +22,7 @@ from ..core.schema import Column, TableInfo
 from ..errors import JobError
 from .contract import ALL, Condition, Load, Selection, Session, Store, Written
 
+_PLACE = "\x00place"
 _MOST_CHUNKS = 64  # of a column: a table that grew by a row at a time is put together again
 _OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
 
@@ -188,15 +189,20 @@ class MemorySession(Session):
             values = values.append_column(name, pa.repeat(pa.scalar(value, info[name].type), values.num_rows))
         self.insert(info, values, ())
 
-    def read(self, info: TableInfo, wanted: Selection = ALL) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection = ALL) -> Existing:
         table = self.data[info.name]
+        table = table.append_column(_PLACE, pa.array(np.arange(table.num_rows)))
         for group in wanted.where:
             table = table.filter(reduce(pc.or_kleene, [_test(table, one) for one in group]))
         limit = table.num_rows if wanted.limit is None else wanted.limit
-        if wanted.newest:
-            table = table.sort_by(wanted.newest).slice(max(table.num_rows - limit, 0))
+        if wanted.by:
+            table = table.sort_by(wanted.by).slice(0 if wanted.first else max(table.num_rows - limit, 0))
         table = table.slice(0, limit)
-        return table if wanted.columns is None else table.select(list(wanted.columns))
+        values = table.select(info.names if wanted.columns is None else list(wanted.columns))
+        return Existing(np.arange(table.num_rows), values, pa.table({"row": table[_PLACE]}))
+
+    def pages(self, info: TableInfo, wanted: Selection) -> Iterator[Existing]:
+        yield self.read(info, wanted)
 
     def last(self, name: str, column: str) -> int:
         return pc.max(self.data[name][column]).as_py() or 0

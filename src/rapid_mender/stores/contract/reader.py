@@ -4,13 +4,15 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any, Literal
 
 import pyarrow as pa
 
 from ...core.existing import Existing
 from ...core.schema import TableInfo
+
+_PAGE_ROWS = 1 << 17
 
 
 @dataclass(frozen=True, slots=True)
@@ -28,10 +30,12 @@ class Selection:
 
     where: Sequence[Sequence[Condition]] = ()
     """Each group has a condition that holds."""
-    newest: str | None = None
+    by: str | None = None
     """The column by which they come, ascending; it numbers the rows."""
     limit: int | None = None
-    """At most so many; the last ones by `newest`."""
+    """At most so many: the last ones by `by`."""
+    first: bool = False
+    """The first ones instead."""
     columns: Sequence[str] | None = None
     """Only these columns; None: all."""
 
@@ -76,8 +80,21 @@ class Reader(ABC):
         """The number of rows."""
 
     @abstractmethod
-    def read(self, info: TableInfo, wanted: Selection = ALL) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection = ALL) -> Existing:
         """The rows that are wanted of a table."""
+
+    def pages(self, info: TableInfo, wanted: Selection) -> Iterator[Existing]:
+        """The rows that are wanted of a table, all of them, some at a time, by the column that numbers them."""
+        assert wanted.by is not None
+        last: Any = None
+        while True:
+            more = [[Condition(wanted.by, ">", last)]] if last is not None else []
+            page = self.read(info, replace(wanted, where=[*wanted.where, *more], limit=_PAGE_ROWS, first=True))
+            if len(page.positions):
+                yield page
+                last = page.values[wanted.by][-1].as_py()
+            if len(page.positions) < _PAGE_ROWS:
+                return
 
     @abstractmethod
     def last(self, name: str, column: str) -> int:

@@ -354,20 +354,22 @@ class SQLReading(Session):
         picks = [Pick(f"coalesce({link.call('max')}({self._q(column)}), 0)", "n", pa.int64())]
         return int(link.select(picks, f"FROM {table.sql}")["n"][0].as_py())
 
-    def read(self, info: TableInfo, wanted: Selection = ALL) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection = ALL) -> Existing:
         table, link = self._described(info), self._write.drained()
         rest = f"FROM {table.sql} AS t"
         if wanted.where:
             groups = [f"({' OR '.join(self._test(table, one) for one in group)})" for group in wanted.where]
             rest += f" WHERE {' AND '.join(groups)}"
-        if wanted.newest:
-            rest += f" ORDER BY t.{self._q(wanted.newest)} DESC"
+        if wanted.by:
+            rest += f" ORDER BY t.{self._q(wanted.by)}{'' if wanted.first else ' DESC'}"
         if wanted.limit is not None:
             rest += f" LIMIT {int(wanted.limit)}"
         picked = info.columns if wanted.columns is None else info.pick(wanted.columns)
-        by = [column.name for column in picked]
-        rows = self._existing(link, table, link.select(self._picks(table, picked), rest), picked, by).values
-        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if wanted.newest else rows
+        names = [column.name for column in picked]
+        rows = link.select(self._picks(table, picked), rest)
+        if wanted.by and not wanted.first:
+            rows = rows.take(pa.array(np.arange(rows.num_rows)[::-1]))
+        return self._existing(link, table, rows, picked, names)
 
     def _test(self, table: Described, one: Condition) -> str:
         column, form = table.info[one.column], table.forms[one.column]

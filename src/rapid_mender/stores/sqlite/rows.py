@@ -158,7 +158,7 @@ class Rows:
         unreadable = done.unreadable if done.unreadable is not None else np.zeros(len(mask), bool)
         return Verbatim(mask, unreadable, raw, text)
 
-    def read(self, link: Link, wanted: Selection) -> pa.Table:
+    def read(self, link: Link, wanted: Selection) -> Existing:
         """The rows that are wanted of the table."""
         limit, picked = wanted.limit, self.info.columns if wanted.columns is None else self.info.pick(wanted.columns)
         bound: dict[str, pa.Array] = {}
@@ -179,13 +179,15 @@ class Rows:
         sql = f"SELECT {self._selecting(picked)} {self._from}"
         if groups:
             sql += f" WHERE {' AND '.join(groups)}"
-        if wanted.newest:
-            sql += f" ORDER BY t.{name_sql(wanted.newest)} DESC"
+        if wanted.by:
+            sql += f" ORDER BY t.{name_sql(wanted.by)}{'' if wanted.first else ' DESC'}"
         if limit is not None:
             sql += f" LIMIT {int(limit)}"
         about = 0
         if limit is None or limit > LEAST:  # else there is room for them anyway
             first = f"SELECT 1 {self._from} LIMIT {-1 if limit is None else limit}"
             about = int(link.rows(f"SELECT count(*) FROM ({first})")[0][0])
-        rows = self._existing(link, link.query(sql, pa.table(bound) if bound else None, about), picked).values
-        return rows.take(pa.array(np.arange(rows.num_rows)[::-1])) if wanted.newest else rows
+        rows = link.query(sql, pa.table(bound) if bound else None, about)
+        if wanted.by and not wanted.first:
+            rows = rows.take(pa.array(np.arange(rows.num_rows)[::-1]))
+        return self._existing(link, rows, picked)

@@ -126,7 +126,7 @@ class SQLiteSession(Session):
                 self._reader = None
         return look(self._write.drained(), self._rows(info))
 
-    def read(self, info: TableInfo, wanted: Selection = ALL) -> pa.Table:
+    def read(self, info: TableInfo, wanted: Selection = ALL) -> Existing:
         return self._rows(info).read(self._write.drained(), wanted)
 
     def last(self, name: str, column: str) -> int:

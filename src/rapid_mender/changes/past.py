@@ -1,0 +1,152 @@
+"""The past of a table, as its history has it: which changes there were, and the rows before and after them."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass
+from functools import cached_property
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from ..core.cast import cast
+from ..core.existing import Existing
+from ..core.keys import one_array
+from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
+from ..core.schema import TableInfo
+from ..core.slots import Slots, slots_of
+from ..errors import JobError, StoreError
+from ..stores.contract import Condition, Selection, Session
+
+NUMBER = "change_no"
+Where = Sequence[Sequence[Condition]]
+
+
+@dataclass(frozen=True)
+class Past:
+    """A table and its history, within a session."""
+
+    session: Session
+    info: TableInfo
+    kept: TableInfo
+    """The history."""
+    names: Mapping[str, str]
+    """old_X and new_X, and what they are called in the history."""
+
+    @cached_property
+    def key(self) -> list[str]:
+        """The columns that tell the table's rows apart: its primary key, a unique constraint, or the key of a merge.
+        Raises JobError if there is none."""
+        for names in (self.info.primary_key, *self.info.unique):
+            if names and not any(self.info[name].nullable for name in names):
+                return list(names)
+        for batch in reversed(self.runs([[Condition("figures", "contains", '"key"')]], limit=1)):
+            if all(name in self.info for name in batch["figures"]["key"]):
+                return list(batch["figures"]["key"])
+        raise JobError(f"table {self.info.name!r} has no primary key, so its rows cannot be told apart; give it one")
+
+    def runs(self, where: Where = (), limit: int | None = None) -> list[dict[str, Any]]:
+        """The rows of `rmend_batches` about the table, oldest first, for which conditions hold; the last `limit`."""
+        return runs_of(self.session, [[Condition("table_name", "=", self.info.name)], *where], limit)
+
+    @property
+    def columns(self) -> list[str]:
+        """The columns that the table and its history both have."""
+        return [name for name in self.info.names if self.names[f"old_{name}"] in self.kept]
+
+    def known_since(self, number: int) -> list[str]:
+        """The columns whose values the history knows of every change from that number on."""
+        later = self.runs([[Condition("first_change", ">", number)], [Condition("figures", "contains", '"began"')]])
+        began = {name for one in later for name in one["figures"].get("began", ())}
+        return [name for name in self.columns if name not in began]
+
+    @cached_property
+    def begins(self) -> dict[str, Any] | None:
+        """The note of the last pruning, if there was one: the last change that was removed, with its time and batch."""
+        notes = self.runs([[Condition("figures", "contains", '"pruned"')]], limit=1)
+        return notes[-1]["figures"]["pruned"] if notes else None
+
+    def changes(self, where: Where = ()) -> Iterator[Existing]:
+        """The changes for which the conditions hold, in order, some at a time."""
+        return self.session.pages(self.kept, Selection(where, NUMBER))
+
+    def rows(self, changes: Existing, side: str, columns: Sequence[str]) -> Existing:
+        """The old or the new rows of changes, in the types of the table. Raises JobError if a type has changed so
+        that a value has no place in it."""
+        arrays, verbatim = [], {}
+        for name in columns:
+            column, stored = self.info[name], self.names[f"{side}_{name}"]
+            values, bad = cast(one_array(changes.values[stored]), column)
+            if bad is not None and bad.any():
+                at = changes.values[NUMBER][int(np.flatnonzero(bad)[0])].as_py()
+                raise JobError(
+                    f"{self.info.name}.{name} has changed its type since: it cannot hold what it held at change {at}"
+                )
+            arrays.append(values)
+            if stored in changes.verbatim:
+                verbatim[name] = changes.verbatim[stored]
+        return Existing(changes.positions, pa.table(arrays, names=list(columns)), pa.table({}), verbatim)
+
+    def slots(self, changes: Existing) -> Slots:
+        """The slots that changes touch."""
+        actions = one_array(changes.values["action"]).dictionary_encode()
+        named = np.array(actions.dictionary.to_pylist(), object)[actions.indices.to_numpy()]
+        sides = []
+        for side in ("old", "new"):
+            keys = self.rows(changes, side, self.key).values
+            folded = self.session.fold(self.info, keys)
+            sides.append(folded)
+        seeds = secrets.randbits(64), secrets.randbits(64)
+        return slots_of(named != "insert", named != "delete", sides[0], sides[1], seeds)
+
+
+def past_of(session: Session, name: str, table: TableInfo | None = None) -> Past:
+    """The past of a table. Raises StoreError if the table is not there, or has no history."""
+    info = table or session.describe(name)
+    shape, names = history_info(info, session.fits), stored_names(info, session.fits)
+    kept = session.find_own(shape.name, info)
+    if kept is None:
+        raise StoreError(f"table {info.name!r} has no history: nothing was merged into it with history on")
+    if not is_history(kept):
+        raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
+    return Past(session, info, kept, names)
+
+
+def runs_of(session: Session, where: Where = (), limit: int | None = None) -> list[dict[str, Any]]:
+    """The rows of `rmend_batches` for which conditions hold, oldest first, with what is JSON in them read; the last
+    `limit`."""
+    kept = session.find_own(BATCHES_TABLE)
+    if kept is None or any(one.column not in kept for group in where for one in group):
+        return []
+    rows: list[dict[str, Any]] = session.read(kept, Selection(where, "batch_no", limit)).values.to_pylist()
+    for row in rows:
+        for column in BATCHES.columns:
+            row.setdefault(column.name)
+        row["figures"] = json.loads(row["figures"] or "{}")
+        row["undoes"] = json.loads(row["undoes"] or "[]")
+    return rows
+
+
+def together(pages: Sequence[Existing]) -> Existing:
+    """Pages of rows as one, without their locators."""
+    if len(pages) == 1:
+        return pages[0]
+    values = pa.concat_tables([page.values for page in pages])
+    starts = np.cumsum([0, *(len(page.positions) for page in pages)])
+    count = int(starts[-1])
+    verbatim: dict[str, Any] = {}
+    for name in {name for page in pages for name in page.verbatim}:
+        mask, unreadable, raw, text = np.zeros(count, bool), np.zeros(count, bool), [], []
+        for page, start in zip(pages, starts, strict=False):
+            if name in page.verbatim:
+                cells = page.verbatim[name]
+                mask[start : start + len(page.positions)] = cells.mask
+                unreadable[start : start + len(page.positions)] = cells.unreadable
+                raw.append(cells.raw)
+                text.append(cells.text)
+        kind = type(next(page.verbatim[name] for page in pages if name in page.verbatim))
+        verbatim[name] = kind(mask, unreadable, pa.concat_tables(raw), pa.concat_arrays(text))
+    return Existing(np.arange(count), values, pa.table({}), verbatim)

@@ -1,0 +1,61 @@
+"""What several changes make of each key: a slot in which one row stands at a time.
+
+A change takes its old row out of the slot of its old key, and puts its new row into the slot of its new key. So what
+stood in a slot before some changes is the old row of the first that touches it, if that takes one out; what stands in
+it after them is the new row of the last, if that puts one in. A row whose key changes leaves one slot for another.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+
+from .hashing import hash_rows
+
+
+@dataclass(frozen=True)
+class Slots:
+    """For each slot that changes touch: the change with the row before all of them in `before`, as its old row, and
+    with the row after them in `after`, as its new row; -1 where there is none."""
+
+    before: np.ndarray
+    after: np.ndarray
+
+    def __len__(self) -> int:
+        return len(self.before)
+
+    def take(self, places: np.ndarray) -> Slots:
+        """Some of them."""
+        return Slots(self.before[places], self.after[places])
+
+
+def slots_of(
+    takes: np.ndarray, puts: np.ndarray, old: Sequence[pa.Array], new: Sequence[pa.Array], seeds: tuple[int, int]
+) -> Slots:
+    """The slots of changes, in the order of these. `takes` and `puts` mask those with an old and with a new row; `old`
+    and `new` are the columns of their keys, folded so that keys that the database calls equal are the same.
+
+    Keys are told apart by 128 bits of hash; `seeds` are drawn anew for each call.
+    """
+    count = len(takes)
+    there = np.empty(2 * count, bool)
+    there[0::2], there[1::2] = takes, puts
+    events = np.flatnonzero(there)  # of change i: 2 i takes its old row out, 2 i + 1 puts its new row in
+    first, second = (_woven(old, new, seed)[events] for seed in seeds)
+    order = np.lexsort((second, first))
+    first, second, events = first[order], second[order], events[order]
+    starts = np.ones(len(events), bool)
+    starts[1:] = (first[1:] != first[:-1]) | (second[1:] != second[:-1])
+    ends = np.ones(len(events), bool)
+    ends[:-1] = starts[1:]
+    begin, end = events[starts], events[ends]
+    return Slots(np.where(begin % 2 == 0, begin // 2, -1), np.where(end % 2 == 1, end // 2, -1))
+
+
+def _woven(old: Sequence[pa.Array], new: Sequence[pa.Array], seed: int) -> np.ndarray:
+    hashed = np.empty(2 * len(old[0]), np.uint64)
+    hashed[0::2], hashed[1::2] = hash_rows(list(old), seed), hash_rows(list(new), seed)
+    return hashed
