@@ -25,9 +25,10 @@ class IncomingError(Error):
     """The incoming records cannot be read at all."""
 
     def __init__(self, message: str, source: str = "", place: str = "") -> None:
-        """`source`: the file, or what else the records come from; `place`: where in it, such as "line 17"."""
-        where = ", ".join(one for one in (source, place) if one)
-        super().__init__(f"{where}: {message}" if where else message)
+        """`source`: the file, or what else the records come from, which is put before the message, together with
+        `place`: where in it, such as "line 17"."""
+        where = f"{source}, {place}" if place else source
+        super().__init__(f"{where}: {message}" if source else message)
         self.source, self.place = source, place
 
 

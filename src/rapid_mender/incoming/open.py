@@ -167,8 +167,8 @@ def _as_table(one: Any, row: int) -> pa.Table | list[dict[str, Any]]:
     table = as_table(one)
     if table is None:
         raise IncomingError(
-            f"the iterator gives {type(one).__name__}; it must give Arrow record batches, frames, or records: dicts or "
-            "objects with fields, singly or in lists",
+            f"the iterator gives {type(one).__name__} at record {row}; it must give Arrow record batches, frames, or "
+            "records: dicts or objects with fields, singly or in lists",
             place=f"record {row}",
         )
     return table
@@ -184,7 +184,7 @@ class ParquetFile(Source):
         try:
             self._file = pq.ParquetFile(self.path)
         except (pa.ArrowInvalid, OSError) as error:
-            raise IncomingError(f"this is no Parquet file, or a damaged one: {error}", self.name) from error
+            raise IncomingError(f"this is not a Parquet file, or a damaged one: {error}", self.name) from error
         checked(self._file.schema_arrow.empty_table())
 
     @property

@@ -40,7 +40,7 @@ def as_records(values: Iterable[Any], first: int = 1) -> list[dict[str, Any]]:
         if record is None:
             kind = type(value).__name__
             raise IncomingError(
-                f"this is {kind}; a record is a dict or an object with fields", place=f"record {number}"
+                f"record {number} is {kind}; a record is a dict or an object with fields", place=f"record {number}"
             )
         records.append(record)
     return records

@@ -107,7 +107,9 @@ def _names(text: str | None) -> list[str]:
             return names
     except ValueError:
         pass
-    raise IncomingError(f"{text!r} is no list of names; leave that column of a file of rejects as it was", place=ABSENT)
+    raise IncomingError(
+        f"{ABSENT}: {text!r} is no list of names; leave that column of a file of rejects as it was", place=ABSENT
+    )
 
 
 def _with_formulas(table: pa.Table) -> pa.Table:

@@ -115,7 +115,7 @@ class Groups:
             return
         _add(into.gained, self.of_records(rows.values), -1)
         if self.plan.job.delete == "mark":
-            setting = marking(self.plan, rows, self.now).setting
+            setting = marking(self.plan, rows, self.now).values
             side = {name: setting if name in setting.column_names else rows.values for name in self.uses}
             columns = {name: one_array(values[name]) for name, values in side.items()}
             _add(into.gained, self.of(columns, count), 1)
