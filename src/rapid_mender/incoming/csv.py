@@ -52,9 +52,7 @@ class CsvFile(Source):
                 try:
                     names = next(csv.reader(_noted(lines, read), delimiter=self.options.delimiter))
                 except StopIteration:
-                    raise IncomingError(
-                        "the file is empty: it has not even a line of column names", self.name
-                    ) from None
+                    raise IncomingError(f"{self.name} is empty: it has not even a line of column names") from None
                 except (UnicodeError, csv.Error, OSError, EOFError) as error:
                     raise IncomingError(f"{error}; check the encoding and the file", self.name, "line 1") from error
             if why := _unread(read, self.options.encoding):
