@@ -8,8 +8,10 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
+    from .changes.as_of import as_of, life
     from .changes.query import batches, history
-    from .errors import Error, IncomingError, JobError, LimitError, StoreError
+    from .changes.verify import Verified, verify
+    from .errors import ConflictError, Error, IncomingError, JobError, LimitError, StoreError
     from .incoming.query import Query
     from .jobs.check import Checked, check
     from .jobs.draft import draft
@@ -17,28 +19,32 @@ if TYPE_CHECKING:
     from .merging.explain import Explanation, explain
     from .merging.result import Result, Sample
     from .merging.run import merge, preview
+    from .merging.undo import Undone, undo
     from .stores.mariadb.store import MariaDBStore
     from .stores.memory import MemoryStore
     from .stores.postgresql.store import PostgreSQLStore
     from .stores.sqlite.store import SQLiteStore
 
 _PLACES = {
-    "Error": "errors", "IncomingError": "errors", "JobError": "errors", "LimitError": "errors", "StoreError": "errors",
-    "batches": "changes.query", "history": "changes.query",
+    "ConflictError": "errors", "Error": "errors", "IncomingError": "errors", "JobError": "errors",
+    "LimitError": "errors", "StoreError": "errors",
+    "batches": "changes.query", "history": "changes.query", "as_of": "changes.as_of", "life": "changes.as_of",
+    "Verified": "changes.verify", "verify": "changes.verify",
     "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job",
     "Checked": "jobs.check", "check": "jobs.check", "draft": "jobs.draft",
     "Query": "incoming.query",
     "Explanation": "merging.explain", "explain": "merging.explain",
     "Result": "merging.result", "Sample": "merging.result",
-    "merge": "merging.run", "preview": "merging.run",
+    "merge": "merging.run", "preview": "merging.run", "Undone": "merging.undo", "undo": "merging.undo",
     "MariaDBStore": "stores.mariadb.store", "MemoryStore": "stores.memory",
     "PostgreSQLStore": "stores.postgresql.store", "SQLiteStore": "stores.sqlite.store",
 }  # fmt: skip
 
 __all__ = [
-    "Checked", "ColumnOptions", "Error", "Explanation", "Incoming", "IncomingError", "Job", "JobError",
-    "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Query", "Result", "Rule", "SQLiteStore",
-    "Sample", "StoreError", "batches", "check", "draft", "explain", "history", "merge", "preview",
+    "Checked", "ColumnOptions", "ConflictError", "Error", "Explanation", "Incoming", "IncomingError", "Job",
+    "JobError", "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Query", "Result", "Rule",
+    "SQLiteStore", "Sample", "StoreError", "Undone", "Verified", "as_of", "batches", "check", "draft", "explain",
+    "history", "life", "merge", "preview", "undo", "verify",
 ]  # fmt: skip
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from typing import Any
 
 
 class Error(Exception):
@@ -34,6 +35,15 @@ class IncomingError(Error):
 
 class StoreError(Error):
     """The store refused: it is not there, locked, read-only, full, or it rejected a whole statement."""
+
+
+class ConflictError(Error):
+    """Rows that an undo would put back are not as the batch left them; nothing was undone."""
+
+    def __init__(self, message: str, undone: Any = None) -> None:
+        """`undone`: what the undo would have done, an `Undone` with the conflicts."""
+        super().__init__(message)
+        self.undone = undone
 
 
 class LimitError(Error):

@@ -14,8 +14,10 @@ import pyarrow as pa
 
 from ..core.cast import cast
 from ..core.existing import Existing
+from ..core.hashing import hash_rows
 from ..core.keys import one_array
 from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
+from ..core.records import known_column, value_of
 from ..core.schema import TableInfo
 from ..core.slots import Slots, slots_of
 from ..errors import JobError, StoreError
@@ -57,11 +59,15 @@ class Past:
         """The columns that the table and its history both have."""
         return [name for name in self.info.names if self.names[f"old_{name}"] in self.kept]
 
+    @cached_property
+    def began(self) -> dict[str, int]:
+        """The columns that the table got when it had its history already, and the first change that knows of each."""
+        runs = self.runs([[Condition("first_change", ">=", 1)], [Condition("figures", "contains", '"began"')]])
+        return {name: run["first_change"] for run in runs for name in run["figures"].get("began", ())}
+
     def known_since(self, number: int) -> list[str]:
         """The columns whose values the history knows of every change from that number on."""
-        later = self.runs([[Condition("first_change", ">", number)], [Condition("figures", "contains", '"began"')]])
-        began = {name for one in later for name in one["figures"].get("began", ())}
-        return [name for name in self.columns if name not in began]
+        return [name for name in self.columns if self.began.get(name, 0) <= number]
 
     @cached_property
     def begins(self) -> dict[str, Any] | None:
@@ -72,6 +78,33 @@ class Past:
     def changes(self, where: Where = ()) -> Iterator[Existing]:
         """The changes for which the conditions hold, in order, some at a time."""
         return self.session.pages(self.kept, Selection(where, NUMBER))
+
+    def nothing(self) -> Existing:
+        """No changes."""
+        return self.session.read(self.kept, Selection([[Condition(NUMBER, "<", 0)]], NUMBER))
+
+    def hash_keys(self, rows: pa.Table, seed: int) -> np.ndarray:
+        """A 64-bit hash of the key of each row."""
+        return hash_rows(self.session.fold(self.info, rows.select(self.key)), seed)
+
+    def sought(self, key: Mapping[str, Any]) -> dict[str, pa.Scalar]:
+        """The values of a key, in the types of their columns. Raises JobError for a wrong one."""
+        columns = {known_column(self.info, name).name: value for name, value in key.items()}
+        return {name: value_of(self.info[name], value) for name, value in columns.items()}
+
+    def of_key(self, key: Mapping[str, Any], where: Where = (), limit: int | None = None) -> Existing:
+        """The changes of rows that have a key, before or after; the last `limit`. Raises JobError for a wrong key."""
+        found = []
+        for side in ("old", "new"):
+            same = []
+            for name, value in self.sought(key).items():
+                stored = self.names[f"{side}_{name}"]
+                if stored in self.kept:
+                    same.append([Condition(stored, "=", value.as_py())])
+            found.append(self.session.read(self.kept, Selection([*same, *where], NUMBER, limit)))
+        both = together(found)
+        _, first = np.unique(both.values[NUMBER].to_numpy(), return_index=True)
+        return both.take(first if limit is None else first[-limit:])
 
     def rows(self, changes: Existing, side: str, columns: Sequence[str]) -> Existing:
         """The old or the new rows of changes, in the types of the table. Raises JobError if a type has changed so

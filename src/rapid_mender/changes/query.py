@@ -2,19 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
-from datetime import UTC, date, datetime
+from collections.abc import Iterator, Mapping, Sequence
+from datetime import date, datetime
 from typing import Any
 
 import pyarrow as pa
 
-from ..core.own_tables import BATCHES, BATCHES_TABLE, FIXED, history_info, is_history, stored_names
-from ..core.records import known_column, value_of
+from ..core.own_tables import BATCHES, BATCHES_TABLE, FIXED, history_info, stored_names
+from ..core.records import known_column
 from ..core.schema import Column
-from ..errors import JobError, StoreError
-from ..stores.contract import Condition, Selection, Store
+from ..errors import JobError
+from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .algebra import spell_changed
+from .given import key_given, moment, whole
+from .past import NUMBER, Past, past_of
 
 
 def history(
@@ -25,94 +27,121 @@ def history(
     batch: int | None = None,
     action: str | None = None,
     column: str | None = None,
+    actor: str | None = None,
+    application: str | None = None,
     since: datetime | date | str | None = None,
     until: datetime | date | str | None = None,
+    after: int | None = None,
+    before: int | None = None,
     limit: int | None = None,
 ) -> pa.Table:
     """The changes of a table, in order, as an Arrow table with the columns of its history.
 
     `key` maps key columns to values, before or after the change; `column` keeps the updates that changed
     that column; `since` and `until` (datetimes, dates, or texts as in ISO 8601; without a zone they are UTC) bound
-    `changed_at`; `limit` keeps the newest so many. Raises StoreError if the table is not there, JobError for an
-    unknown column, value or action. A table that was never merged into has an empty history.
+    `changed_at`, `after` and `before` the position; `limit` keeps the newest so many. Raises StoreError if the table is
+    not there, JobError for an unknown column, value or action. A table that was never merged into has an empty
+    history. For a large one see `history_pages`.
     """
+    whole("limit", limit, 1)
+    with opened(store) as place, place.begin(write=False) as session:
+        shape, where, past, sought = _asked(
+            session, table, key=key, batch=batch, action=action, column=column, actor=actor, application=application,
+            since=since, until=until, after=after, before=before,
+        )  # fmt: skip
+        if past is None:
+            return shape.empty_table()
+        if sought:
+            rows = past.of_key(sought, where, limit).values
+        else:
+            rows = session.read(past.kept, Selection(where, NUMBER, limit)).values
+        return _as_told(past, rows)
+
+
+def history_pages(store: str | Store, table: str, **filters: Any) -> Iterator[pa.Table]:
+    """What `history` gives, some changes at a time; `filters` are its own, without `limit`."""
+    with opened(store) as place, place.begin(write=False) as session:
+        shape, where, past, sought = _asked(session, table, **filters)
+        if past is None:
+            yield shape.empty_table()
+        elif sought:
+            yield _as_told(past, past.of_key(sought, where).values)
+        else:
+            for page in past.changes(where):
+                yield _as_told(past, page.values)
+
+
+def _asked(
+    session: Session,
+    table: str,
+    *,
+    key: Any = None,
+    batch: int | None = None,
+    action: str | None = None,
+    column: str | None = None,
+    actor: str | None = None,
+    application: str | None = None,
+    since: Any = None,
+    until: Any = None,
+    after: int | None = None,
+    before: int | None = None,
+) -> tuple[pa.Schema, list[list[Condition]], Past | None, dict[str, Any]]:
+    """The schema of a history; the conditions that are asked for; its past, if there is one; the key."""
     if action not in (None, "insert", "update", "delete"):
         raise JobError(f"action is 'insert', 'update' or 'delete', not {action!r}")
-    key = key_given(key)
-    bounds = ((">=", _moment("since", since)), ("<=", _moment("until", until)))
-    _whole("batch", batch)
-    _whole("limit", limit, 1)
-    with opened(store) as place, place.begin(write=False) as session:
-        info = session.describe(table)
-        shape, names = history_info(info, session.fits), stored_names(info, session.fits)
+    sought = key_given(key)
+    for name, number in (("batch", batch), ("after", after), ("before", before)):
+        whole(name, number)
+    where: list[list[Condition]] = []
+    for name, value in (("batch_no", batch), ("action", action), ("actor", actor), ("application", application)):
+        if value is not None:
+            where.append([Condition(name, "=", value)])
+    bounds = (
+        ("changed_at", ">=", moment("since", since)), ("changed_at", "<=", moment("until", until)),
+        (NUMBER, ">", after), (NUMBER, "<", before),
+    )  # fmt: skip
+    where += [[Condition(name, op, bound)] for name, op, bound in bounds if bound is not None]  # type: ignore[arg-type]
+    info = session.describe(table)
+    if column is not None:
+        name = known_column(info, column).name
+        where.append([Condition("changed", "contains", spell_changed([name])[1:-1])])
+    for name in sought:
+        known_column(info, name)
+    shape, names = history_info(info, session.fits), stored_names(info, session.fits)
+    if session.find_own(shape.name, info) is None:
         full = {stored: name for name, stored in names.items()}
-        stored_as = session.find_own(shape.name, info)
-        where: list[list[Condition]] = []
-        for name, value in key.items():
-            known = known_column(info, name)
-            sought = value_of(known, value).as_py()
-            where.append([Condition(names[f"{side}_{known.name}"], "=", sought) for side in ("old", "new")])
-        if batch is not None:
-            where.append([Condition("batch_no", "=", batch)])
-        if action is not None:
-            where.append([Condition("action", "=", action)])
-        if column is not None:
-            name = known_column(info, column).name
-            where.append([Condition("changed", "contains", spell_changed([name])[1:-1])])
-        for op, moment in bounds:
-            if moment is not None:
-                where.append([Condition("changed_at", op, moment)])  # type: ignore[arg-type]
-        if stored_as is None:
-            return _named(shape.schema.empty_table(), full)
-        if not is_history(stored_as):
-            raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
-        where = [[one for one in group if one.column in stored_as] for group in where]
-        rows = session.read(stored_as, Selection([group for group in where if group], "change_no", limit)).values
-        return _named(_as_declared(rows, FIXED), full)
+        return _named(shape.schema.empty_table(), full).schema, where, None, sought
+    past = past_of(session, info.name, info)
+    if batch is not None and (runs := past.runs([[Condition("batch_no", "=", batch)]])):
+        first, last = runs[0]["first_change"], runs[0]["last_change"]
+        if first is not None:  # by the numbers of its changes it is found without an index
+            where += [[Condition(NUMBER, ">=", first)], [Condition(NUMBER, "<=", last)]]
+    return shape.schema, where, past, sought
+
+
+def _as_told(past: Past, rows: pa.Table) -> pa.Table:
+    """Changes with our own columns in their types, and all names whole."""
+    for column in FIXED:
+        if column.name not in rows.column_names:  # of a history that an earlier version made
+            rows = rows.append_column(pa.field(column.name, column.type), pa.nulls(rows.num_rows, column.type))
+    others = [name for name in rows.column_names if all(name != column.name for column in FIXED)]
+    rows = rows.select([*(column.name for column in FIXED), *others])
+    return _named(_as_declared(rows, FIXED), {stored: name for name, stored in past.names.items()})
 
 
 def batches(store: str | Store, *, table: str | None = None, limit: int | None = None) -> pa.Table:
     """The batches of a store, oldest first, as an Arrow table; `limit` keeps the newest so many."""
-    _whole("limit", limit, 1)
+    whole("limit", limit, 1)
     with opened(store) as place, place.begin(write=False) as session:
-        stored_as = session.find_own(BATCHES_TABLE)
-        if stored_as is None:
+        kept = session.find_own(BATCHES_TABLE)
+        if kept is None:
             return BATCHES.schema.empty_table()
         where: Sequence[Sequence[Condition]] = [[Condition("table_name", "=", table)]] if table else ()
-        return _as_declared(session.read(stored_as, Selection(where, "batch_no", limit)).values, BATCHES.columns)
-
-
-def key_given(key: Any) -> dict[str, Any]:
-    """A key as somebody gave it: a value by the name of each of its columns. Raises JobError."""
-    if key is None:
-        return {}
-    if not isinstance(key, Mapping) or not all(isinstance(name, str) for name in key):
-        raise JobError('a key is a dict of columns and values, such as {"tag_no": 7}')
-    return dict(key)
-
-
-def _moment(name: str, given: Any) -> datetime | None:
-    """A time as somebody gave it, in UTC. Raises JobError."""
-    if isinstance(given, str):
-        try:
-            given = datetime.fromisoformat(given.strip())
-        except ValueError:
-            raise JobError(f"{name}: {given!r} is no time; write it as 2026-04-30 or 2026-04-30T14:05:00") from None
-    if isinstance(given, date) and not isinstance(given, datetime):
-        given = datetime(given.year, given.month, given.day)
-    if given is None:
-        return None
-    if not isinstance(given, datetime):
-        raise JobError(f"{name} is a datetime, a date or a text, not {type(given).__name__}")
-    try:
-        return given.replace(tzinfo=given.tzinfo or UTC).astimezone(UTC)
-    except OverflowError:
-        raise JobError(f"{name}: {given} is no time that can be told in UTC") from None
-
-
-def _whole(name: str, given: Any, least: int = 0) -> None:
-    if given is not None and (not isinstance(given, int) or isinstance(given, bool) or not least <= given < 1 << 63):
-        raise JobError(f"{name} is a whole number from {least} on, of 64 bits")
+        rows = session.read(kept, Selection(where, "batch_no", limit)).values
+        for column in BATCHES.columns:
+            if column.name not in rows.column_names:
+                rows = rows.append_column(pa.field(column.name, column.type), pa.nulls(rows.num_rows, column.type))
+        return _as_declared(rows.select(BATCHES.names), BATCHES.columns)
 
 
 def _named(rows: pa.Table, names: Mapping[str, str]) -> pa.Table:

@@ -200,9 +200,11 @@ class Recorder:
             session.find_own(self._shape.name, self.info)
             self._last = self._newest()
 
-    def _about_columns(self) -> dict[str, list[str]]:
-        """What of the history's columns is to be known later: which began with this batch, which the table lacks."""
-        return _listed("began", self._began) | _listed("gone", self._gone)
+    def _about_history(self, landed: bool) -> dict[str, Any]:
+        """What is to be known later of the history: the columns that began with this batch, those that the table lacks,
+        and whether it was off."""
+        about: dict[str, Any] = _listed("began", self._began) | _listed("gone", self._gone)
+        return about if self.history or not landed else about | {"history": False}
 
     def finish(self, counts: Mapping[str, int], figures: dict[str, Any], status: str = "done") -> None:
         """Complete the batch's row, or bring it up to date ("running"). `figures`: what else is to be kept of the run,
@@ -211,6 +213,7 @@ class Recorder:
         if self._last is not None:
             self.unrecorded += self.session.unrecorded(self.info)
         rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
+        landed = any(counts[name] for name in ("insert", "update", "delete"))
         names = {
             "insert": "inserted",
             "update": "updated",
@@ -221,7 +224,7 @@ class Recorder:
         values = {names[name]: [count] for name, count in counts.items()} | {
             "finished_at": [None if status == "running" else datetime.now(UTC)], "status": [status],
             "first_change": [self._first], "last_change": [self._last if self._first else None],
-            "unrecorded": [self.unrecorded], "figures": [json.dumps(figures | self._about_columns())],
+            "unrecorded": [self.unrecorded], "figures": [json.dumps(figures | self._about_history(landed))],
             "undoes": [json.dumps(list(self.undoes)) if self.undoes else None],
         }  # fmt: skip
         schema = pa.schema([BATCHES.schema.field(name) for name in values])

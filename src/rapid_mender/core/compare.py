@@ -77,6 +77,23 @@ def differs(old: pa.Array, new: pa.Array) -> np.ndarray:
     return pc.or_(pc.fill_null(unequal, False), one_is_null).to_numpy(zero_copy_only=False)
 
 
+def unlike(now: Existing, then: Existing, name: str) -> np.ndarray:
+    """A mask of the rows that differ in a column, also where that has no value of its type."""
+    mask = differs(one_array(now.values[name]), one_array(then.values[name]))
+    mine, theirs = now.verbatim.get(name), then.verbatim.get(name)
+    if mine is None and theirs is None:
+        return mask
+    count = len(mask)
+    texts = []
+    for cells in (mine, theirs):
+        text = np.full(count, None, object)
+        if cells is not None:
+            text[cells.mask] = cells.text.to_pylist()
+        texts.append(text)
+    odd = np.array([one is not None or other is not None for one, other in zip(*texts, strict=True)])
+    return np.where(odd, texts[0] != texts[1], mask)
+
+
 def alike(old: pa.Array, new: pa.Array, setting: Likeness) -> np.ndarray:
     """A mask of the rows whose values, both not null, count as the same by a setting."""
     if pt.is_string(old.type):

@@ -7,6 +7,9 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
+
+from .cast import as_text, plain
 
 
 @dataclass
@@ -57,6 +60,15 @@ class Existing:
         if cells is not None and cells.mask[row]:
             return cells.text[int(cells.mask[:row].sum())].as_py()
         return self.values[column][row].as_py()
+
+    def texts(self, column: str, rows: np.ndarray) -> pa.Array:
+        """Some cells of a column as texts."""
+        cells = self.verbatim.get(column)
+        texts = as_text(plain(self.values[column]).take(pa.array(rows)))[0]
+        if cells is None:
+            return texts
+        shown = [self.shown_cell(column, row) if cells.mask[row] else None for row in rows.tolist()]
+        return pc.coalesce(pa.array(shown, pa.string()), texts)
 
     def take(self, rows: np.ndarray) -> Existing:
         index = pa.array(rows)

@@ -11,7 +11,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from ..changes.query import key_given
+from ..changes.given import key_given
 from ..core.compare import Likeness, differs
 from ..core.decisions import NAMES, decide_alone
 from ..core.expressions import Env, Expression

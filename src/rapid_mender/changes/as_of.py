@@ -1,0 +1,167 @@
+"""A table as it was, going back from what it is by the changes since; and the life of one record."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator, Mapping
+from dataclasses import replace
+from datetime import date, datetime
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.keys import one_array
+from ..core.repeats import among
+from ..core.schema import TableInfo
+from ..errors import JobError
+from ..stores.contract import Condition, Selection, Session, Store
+from ..stores.urls import opened
+from .given import key_given, moment, whole
+from .past import NUMBER, Past, past_of, together
+
+LIFE = ("valid_from", "valid_to", "change_no", "batch_no")
+
+
+def as_of(
+    store: str | Store,
+    table: str,
+    *,
+    when: datetime | date | str | None = None,
+    batch: int | None = None,
+    position: int | None = None,
+) -> pa.Table:
+    """The table as it was at a time (UTC unless it has a zone), after a batch, or after the change at a position.
+
+    An Arrow table with the columns that the history has of all that time; the order of the rows is not kept. Raises
+    JobError if the history does not reach back so far, or has a hole since; StoreError if the table has no history.
+    """
+    with opened(store) as place, place.begin(write=False) as session:
+        info, pages = as_it_was(session, table, when=when, batch=batch, position=position)
+        return pa.concat_tables([page.cast(info.schema) for page in (info.schema.empty_table(), *pages)])
+
+
+def as_it_was(
+    session: Session, table: str, *, when: Any = None, batch: int | None = None, position: int | None = None
+) -> tuple[TableInfo, Iterator[pa.Table]]:
+    """What `as_of` gives, some rows at a time, and the shape of them."""
+    if sum(one is not None for one in (when, batch, position)) != 1:
+        raise JobError("say as of what: when, batch or position")
+    whole("batch", batch)
+    whole("position", position)
+    past = past_of(session, table)
+    at = position
+    if batch is not None:
+        at = _end_of_batch(past, batch)
+    elif when is not None:
+        at = _last_before(past, moment("when", when))
+    assert at is not None
+    _check_reach(past, at)
+    names = past.known_since(at + 1)
+    return replace(past.info, columns=tuple(past.info.pick(names))), _back(past, at, names)
+
+
+def _end_of_batch(past: Past, batch: int) -> int:
+    """The position after a batch."""
+    runs = past.runs([[Condition("batch_no", "=", batch)]])
+    if not runs:
+        raise JobError(f"there is no batch {batch} of table {past.info.name!r}; see the batches of its store")
+    before = past.runs([[Condition("batch_no", "<=", batch)], [Condition("last_change", ">=", 1)]], limit=1)
+    return int(before[0]["last_change"]) if before else 0
+
+
+def _last_before(past: Past, when: datetime | None) -> int:
+    """The last change that was made until a time."""
+    begins = past.begins
+    if begins and when is not None and when < datetime.fromisoformat(begins["time"]):
+        raise JobError(f"the history of {past.info.name!r} begins on {begins['time']}: older changes were pruned")
+    until = [[Condition("changed_at", "<=", when)]]
+    last = past.session.read(past.kept, Selection(until, NUMBER, 1, columns=[NUMBER]))
+    return int(last.values[NUMBER][0].as_py()) if len(last.positions) else 0
+
+
+def _check_reach(past: Past, position: int) -> None:
+    """Raise JobError if the history since a position is not all there."""
+    begins = past.begins
+    if begins and position < begins["change"]:
+        raise JobError(
+            f"the history of {past.info.name!r} begins after change {begins['change']}, on {begins['time']}: older "
+            "changes were pruned"
+        )
+    here = past.session.read(past.kept, Selection([[Condition(NUMBER, "<=", position)]], NUMBER, 1))
+    batch = here.values["batch_no"][0].as_py() if len(here.positions) else 0
+    later = [[Condition("batch_no", ">", batch or 0)], [Condition("figures", "contains", '"history": false')]]
+    if holes := past.runs(later):
+        raise JobError(
+            f"batch {holes[0]['batch_no']} changed {past.info.name!r} with history = false, so nobody knows how the "
+            "table was before it"
+        )
+
+
+def _back(past: Past, position: int, names: list[str]) -> Iterator[pa.Table]:
+    """The rows as they were, page by page: those that nothing has touched since, and then the others."""
+    changes = together([*past.changes([[Condition(NUMBER, ">", position)]]), past.nothing()])
+    slots = past.slots(changes)
+    columns = list(dict.fromkeys([*names, *past.key]))
+    old, new = (past.rows(changes, side, columns).values for side in ("old", "new"))
+    both = pa.concat_tables([old, new])
+    count = old.num_rows
+    touched = both.take(pa.array(np.where(slots.before >= 0, slots.before, slots.after + count)))
+    # a slot that a row came into and left again is touched, and has neither
+    passing = (slots.before < 0) & (slots.after < 0)
+    seed = secrets.randbits(64)
+    seen = np.unique(past.hash_keys(touched.filter(pa.array(~passing)), seed))
+    for page in past.session.scan(past.info, columns, key=past.key):
+        keep = ~among(past.hash_keys(page.values, seed), seen)
+        yield page.values.select(names).filter(pa.array(keep))
+    yield old.select(names).take(pa.array(slots.before[slots.before >= 0]))
+
+
+def life(store: str | Store, table: str, key: Mapping[str, Any]) -> pa.Table:
+    """The life of one record: its rows, one after the other, and the spans in which they stood.
+
+    An Arrow table with the table's columns, then `valid_from` and `valid_to` (UTC; null where the history does not
+    say, or the row still stands), and the `change_no` and `batch_no` that put the row there. `key` maps each key
+    column to a value.
+    """
+    with opened(store) as place, place.begin(write=False) as session:
+        past = past_of(session, table)
+        given = key_given(key)
+        changes = past.of_key(given)
+        columns = past.columns
+        shape = pa.schema([*past.info.schema.empty_table().select(columns).schema, *_span_fields()])
+        count = len(changes.positions)
+        if not count:
+            return shape.empty_table()
+        old, new = (past.rows(changes, side, columns).values for side in ("old", "new"))
+        at = changes.values["changed_at"].cast(pa.timestamp("ms", "UTC"))
+        mine = [_has(past, values, given) for values in (old, new)]
+        out = []
+        for place_of in range(count):
+            if place_of == 0 and mine[0][0]:
+                out.append((old, 0, None, at[0].as_py(), None, None))
+            if mine[1][place_of]:
+                until = at[place_of + 1].as_py() if place_of + 1 < count else None
+                numbers = [changes.values[name][place_of].as_py() for name in LIFE[2:]]
+                out.append((new, place_of, at[place_of].as_py(), until, *numbers))
+        rows = [
+            values.slice(row, 1).to_pylist()[0] | dict(zip(LIFE, spans, strict=True)) for values, row, *spans in out
+        ]
+        return pa.Table.from_pylist(rows, shape)
+
+
+def _span_fields() -> list[pa.Field]:
+    stamp = pa.timestamp("ms", "UTC")
+    return [pa.field(name, stamp) for name in LIFE[:2]] + [pa.field(name, pa.int64()) for name in LIFE[2:]]
+
+
+def _has(past: Past, rows: pa.Table, key: Mapping[str, Any]) -> np.ndarray:
+    """A mask of the rows that have a key, by the database's own idea of equal."""
+    mask = np.ones(rows.num_rows, bool)
+    for name, value in past.sought(key).items():
+        both = pa.concat_arrays([one_array(rows[name]), pa.array([value.as_py()], rows[name].type)])
+        (folded,) = past.session.fold(past.info, pa.table({name: both}))
+        same = pc.fill_null(pc.equal(folded, folded[-1]), False)
+        mask &= same.to_numpy(zero_copy_only=False)[:-1]
+    return mask

@@ -1,0 +1,444 @@
+"""Undoing batches: what they did is put back, as a batch of its own."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Sequence
+from dataclasses import dataclass, field, replace
+from typing import Any, NamedTuple
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..changes.past import Past, past_of, runs_of
+from ..changes.past import together as joined
+from ..changes.recorder import Recorder
+from ..core.compare import Patterns, differs, unlike
+from ..core.decisions import NAMES
+from ..core.existing import Existing
+from ..core.keys import one_array
+from ..core.names import in_quotes
+from ..core.schema import TableInfo
+from ..core.slots import Slots
+from ..errors import ConflictError, JobError
+from ..stores.contract import Condition, Conflict, Refusals, Selection, Session, Store, Written
+from ..stores.urls import opened
+from .retries import MOST, pause
+from .rows import RowWriter, Setting, together
+
+_CONFLICTS = pa.schema([(name, pa.string()) for name in ("column", "left", "now", "why")])
+_GONE, _BACK, _CHANGED = "the row is gone", "there is a row again", "changed since"
+_SAMPLES = 5
+_DONE = ("insert", "update", "delete")
+
+
+class Putting(NamedTuple):
+    """A row that would be put back. `cells`: column, the value now, the value then."""
+
+    action: str
+    key: dict[str, Any]
+    cells: list[tuple[str, Any, Any]]
+
+
+@dataclass
+class Undone:
+    """What an undo did, or would do.
+
+    `undoes` are the batches, newest first; `batch` is the undo's own number, None where nothing was written. `counts`
+    has the rows that were inserted, updated and deleted. `conflicts` has a line for each column of a row that is not as
+    the batches left it: the key, `column`, what the batches `left` in it, what is there `now`, and `why`; values are
+    texts. `forced` rows were put back all the same, `kept` rows stay as they are.
+    """
+
+    table: str
+    store: str
+    key: list[str]
+    undoes: list[int]
+    wrote: bool
+    batch: int | None = None
+    counts: dict[str, int] = field(default_factory=lambda: dict.fromkeys(_DONE, 0))
+    conflicts: pa.Table = field(default_factory=lambda: _CONFLICTS.empty_table())
+    forced: int = 0
+    kept: int = 0
+    retries: int = 0
+    seconds: float = 0.0
+    samples: list[Putting] = field(default_factory=list)
+    """Of a preview: some rows of each action."""
+
+
+def undo(
+    store: str | Store,
+    batch: int | None = None,
+    *,
+    since: int | None = None,
+    table: str | None = None,
+    rest: bool = False,
+    force: bool = False,
+    preview: bool = False,
+) -> Undone:
+    """Put back what a batch did, in one transaction, as a batch of its own; with `since`, what that one and all later
+    ones did to its table.
+
+    A row that is not as the batch left it, or that the database does not take, is a conflict: then nothing is undone
+    and ConflictError is raised, which has all of them in `undone`. With `rest` the other rows are undone, with `force`
+    these too. `table` only makes sure that the batch is one of that table. With `preview` nothing is written or raised
+    for a conflict. Raises JobError if there is no such batch, or its history was switched off or is gone.
+    """
+    began = time.perf_counter()
+    number = batch if since is None else since
+    if (batch is None) == (since is None) or not isinstance(number, int) or isinstance(number, bool):
+        raise JobError("name the batch to undo by its number: batch, or since for that one and all later ones")
+    if rest and force:
+        raise JobError("rest leaves out the rows that were changed since, force puts them back; choose one")
+    with opened(store) as place:
+        with place.begin(write=False) as session:
+            name, numbers, changed = _batches(session, number, since is not None, table)
+            if not changed:
+                return Undone(name, place.where, [], numbers, False)
+            info = past_of(session, name).info
+        tries, alone = 0, False
+        while True:
+            try:
+                with place.begin(not preview, info, alone) as session:
+                    work = _Undo(past_of(session, name), numbers, rest, force, preview)
+                    undone = work.go()
+                break
+            except Conflict:
+                if tries >= MOST:
+                    raise
+                alone, tries = pause(tries), tries + 1
+    return replace(undone, store=place.where, retries=tries, seconds=time.perf_counter() - began)
+
+
+def _batches(session: Session, number: int, since: bool, table: str | None) -> tuple[str, list[int], bool]:
+    """The table of a batch; the batches to undo, newest first; whether they changed anything. Raises JobError."""
+    found = runs_of(session, [[Condition("batch_no", "=", number)]])
+    if not found:
+        last = runs_of(session, limit=1)
+        has = f"the last one is {last[0]['batch_no']}" if last else "it has none"
+        raise JobError(f"there is no batch {number} in {session.where}; {has}")
+    name = found[0]["table_name"]
+    if table is not None and table.lower() != name.lower():
+        raise JobError(f"batch {number} is one of table {name!r}, not of {table!r}")
+    here = [Condition("table_name", "=", name)]
+    later = runs_of(session, [here, [Condition("batch_no", ">=", number)]])
+    if not since:
+        if by := _undone_by(number, later):
+            raise JobError(f"batch {number} is undone already, by batch {by}; to redo it, undo batch {by}")
+        later = found
+    for one in later:
+        done = sum(one[counted] or 0 for counted in ("inserted", "updated", "deleted"))
+        if done and one["first_change"] is None:
+            raise JobError(
+                f"batch {one['batch_no']} cannot be undone: its history was switched off, so nobody knows what "
+                "the rows were before"
+            )
+    changed = any(one["first_change"] is not None for one in later)
+    return name, [one["batch_no"] for one in reversed(later)], changed
+
+
+def _undone_by(number: int, later: Sequence[dict[str, Any]]) -> int | None:
+    """The batch by which a batch is undone, if none has undone that one; `later`: the runs from it on."""
+    by: dict[int, int] = {}
+    for one in reversed(later):
+        if one["batch_no"] not in by:
+            by |= dict.fromkeys(one["undoes"], one["batch_no"])
+    return by.get(number)
+
+
+class _Undo:
+    """One undo, within a transaction."""
+
+    def __init__(self, past: Past, numbers: list[int], rest: bool, force: bool, preview: bool) -> None:
+        from .. import __version__
+
+        self.past, self.session, self.info = past, past.session, past.info
+        self.rest, self.force, self.preview = rest, force, preview
+        self.runs = past.runs([[Condition("batch_no", "=", number) for number in numbers]])
+        names = past.known_since(min((run["first_change"] or 0 for run in self.runs), default=0))
+        self.columns = [name for name in names if not self.info[name].generated]
+        self.changes = self._changes(numbers)
+        self.old, self.new = (past.rows(self.changes, side, self.columns) for side in ("old", "new"))
+        self.undone = Undone(self.info.name, "", past.key, numbers, not preview)
+        self.conflicts: list[pa.Table] = []
+        self.writes = not preview
+        plural = f"batches {numbers[-1]} to {numbers[0]}" if len(numbers) > 1 else f"batch {numbers[0]}"
+        self.reason = f"undoes {plural}"
+        self.recorder = Recorder(self.session, self.info, None, True, f"rmend {__version__}", undoes=numbers)
+        self.archive = self._archive("archive")
+        """Where the rows are that the batches archived."""
+        self.to_archive = self._archive("unarchive")
+        """Where the rows came from that the batches, which undid others, put back."""
+
+    def _changes(self, numbers: list[int]) -> Existing:
+        """All changes of the batches, in order. Raises JobError if some of them are gone."""
+        spans = [(run["first_change"], run["last_change"]) for run in self.runs if run["first_change"] is not None]
+        first, last = min((one for one, _ in spans), default=0), max((one for _, one in spans), default=-1)
+        bounds = [[Condition("change_no", ">=", first)], [Condition("change_no", "<=", last)]]
+        pages = list(self.past.changes([*bounds, [Condition("batch_no", "=", number) for number in numbers]]))
+        there = sum(len(page.positions) for page in pages)
+        wanted = sum(run[name] or 0 for run in self.runs for name in ("inserted", "updated", "deleted"))
+        if there < wanted:
+            raise JobError(
+                f"the history has {there:,} of the {wanted:,} changes that are to be undone: the others were pruned, "
+                "or removed by hand"
+            )
+        return joined(pages) if pages else self.session.read(self.past.kept, Selection(bounds, "change_no"))
+
+    def _archive(self, what: str) -> TableInfo | None:
+        names = {run["figures"][what] for run in self.runs if what in run["figures"]}
+        if len(names) > 1:
+            raise JobError(f"the batches have put rows into several archives, {in_quotes(names)}; undo them one by one")
+        return self.session.describe(names.pop()) if names else None
+
+    # -- the way ----------------------------------------------------------------------------------------
+
+    def go(self) -> Undone:
+        """Look at every row that the batches touched, and put back what can be."""
+        if not len(self.changes.positions):
+            return replace(self.undone, wrote=False)
+        if self.writes:
+            self.recorder.await_changes()
+        moved, rest = _linked(self.past.slots(self.changes))
+        waiting = [(slots, RowWriter(self.session, self.recorder, self.info, key)) for slots, key in
+                   ((moved, []), (self._sorted(rest), self.past.key)) if len(slots)]  # fmt: skip
+        fresh, left = False, -1
+        while waiting:  # what was refused for the sake of other rows may pass once these are written
+            refused = [
+                (some, writer, why) for slots, writer in waiting for some, why in self._through(slots, writer, fresh)
+            ]
+            count = sum(len(some) for some, _, _ in refused)
+            if count == left:
+                for some, _, why in refused:
+                    self._conflict(some, np.arange(len(some)), why)
+                    self.undone.kept += len(some)
+                break
+            waiting, fresh, left = [(some, writer) for some, writer, _ in refused], True, count
+        return self._ended()
+
+    def _sorted(self, slots: Slots) -> Slots:
+        """By key, so that rows which lie together are put back together."""
+        keys = self._keys(slots).rename_columns([f"k{i}" for i in range(len(self.past.key))])
+        order = pc.sort_indices(keys, sort_keys=[(name, "ascending") for name in keys.column_names])
+        return slots.take(order.to_numpy())
+
+    def _keys(self, slots: Slots) -> pa.Table:
+        """The key under which the row of each slot stands, or stood."""
+        return _either(self.new, slots.after, self.old, slots.before).select(self.past.key)
+
+    def _through(self, slots: Slots, writer: RowWriter, fresh: bool) -> list[tuple[Slots, list[str]]]:
+        """Put back the rows of slots, where nothing speaks against it. Returns those that the database refused."""
+        at_once = self.session.rows_at_once(self.info, self.past.key)
+        pending: list[tuple[Slots, Callable[[], Refusals]]] = []
+        for start in range(0, len(slots), at_once):
+            pending += self._slice(slots.take(np.arange(start, min(start + at_once, len(slots)))), writer, fresh)
+        refused = []
+        for some, refusals in pending:
+            reasons = refusals()
+            if reasons:
+                places = np.array(sorted(reasons), np.int64)
+                refused.append((some.take(places), [reasons[place] for place in places.tolist()]))
+        return refused
+
+    def _slice(self, slots: Slots, writer: RowWriter, fresh: bool) -> list[tuple[Slots, Callable[[], Refusals]]]:
+        there = self.session.fetch(self.info, self._keys(slots), fresh)
+        matches = np.bincount(there.positions, minlength=len(slots))
+        row = np.full(len(slots), -1)
+        row[there.positions] = np.arange(len(there.positions))
+        kept = matches > 1
+        if not fresh:
+            kept = self._look(slots, there, row, matches) | self._cannot_return(slots, there, row)
+            self.undone.kept += int(kept.sum())
+        back, stands = slots.before >= 0, row >= 0
+        pending: list[tuple[Slots, Callable[[], Refusals]]] = []
+        for action, mask in (("update", back & stands), ("insert", back & ~stands), ("delete", ~back & stands)):
+            places = np.flatnonzero(mask & ~kept)
+            if not len(places):
+                continue
+            some, rows = slots.take(places), there.take(row[places]) if action != "insert" else None
+            if self.preview:
+                self._foresee(action, some, rows)
+            elif self.writes:
+                pending += self._write(writer, action, some, rows)
+        return pending
+
+    def _write(
+        self, writer: RowWriter, action: str, slots: Slots, rows: Existing | None
+    ) -> list[tuple[Slots, Callable[[], Refusals]]]:
+        why = pa.repeat(self.reason, len(slots))
+        before = self.old.values.take(pa.array(slots.before)) if action != "delete" else None
+        if before is not None and rows is not None:
+            setting = self._setting(slots, rows, before)
+            every = np.arange(len(slots))
+            changed = np.flatnonzero(np.any(list(setting.changed.values()), axis=0)) if setting.changed else every[:0]
+            pending = []
+            for group in together(rows, setting, every[changed]):
+                places = changed[group]
+                written = writer.update(rows.take(places), setting, places, why.take(pa.array(places)))
+                pending.append((slots.take(places), self._counted("update", len(places), written)))
+            return pending
+        if before is not None:
+            written = writer.insert(before, why)
+            if self.archive is not None:
+                self._take_from_archive(before, written)
+            return [(slots, self._counted("insert", len(slots), written))]
+        assert rows is not None
+        steps = writer.delete(rows, why, self.to_archive)
+        return [(slots, self._counted("delete", len(slots), *steps))]
+
+    def _counted(self, action: str, count: int, *steps: Written) -> Callable[[], Refusals]:
+        """What was refused of rows that were sent; counts the others when that is known."""
+
+        def refusals() -> Refusals:
+            every = {place: why for step in steps for place, why in step.refusals().items()}
+            self.undone.counts[action] += count - len(every)
+            return every
+
+        return refusals
+
+    def _setting(self, slots: Slots, rows: Existing, before: pa.Table) -> Setting:
+        old = self.old.take(slots.before)
+        changed = {name: unlike(rows, old, name) for name in self.columns}
+        changed = {name: mask for name, mask in changed.items() if mask.any()}
+        return Setting(before, changed, Patterns(changed, len(slots)))
+
+    def _take_from_archive(self, rows: pa.Table, written: Written) -> None:
+        """Take rows that are put back out of the archive, where they stand as they were."""
+        assert self.archive is not None
+        landed = np.flatnonzero(written.landed(rows.num_rows))
+        rows = rows.take(pa.array(landed))
+        there = self.session.fetch(self.archive, rows.select(self.past.key))
+        match = np.ones(len(there.positions), bool)
+        for name in rows.column_names:
+            match &= ~differs(one_array(there.values[name]), one_array(rows[name].take(pa.array(there.positions))))
+        _, first = np.unique(there.positions[match], return_index=True)  # of copies that are alike, one
+        if len(first):
+            self.session.delete(self.archive, there.take(np.flatnonzero(match)[first])).refusals()
+
+    # -- conflicts --------------------------------------------------------------------------------------
+
+    def _look(self, slots: Slots, there: Existing, row: np.ndarray, matches: np.ndarray) -> np.ndarray:
+        """Note the rows that are not as the batches left them. Returns a mask of those that stay as they are."""
+        left = slots.after >= 0
+        several = matches > 1
+        gone, again = left & (matches == 0), ~left & (matches > 0) & ~several
+        changed = np.zeros(len(slots), bool)
+        both = np.flatnonzero(left & (matches == 1))
+        if len(both):
+            was, now = self.new.take(slots.after[both]), there.take(row[both])
+            differing = {name: unlike(now, was, name) for name in self.columns}
+            changed[both] = np.any(list(differing.values()), axis=0)
+            for name, mask in differing.items():
+                if mask.any():
+                    some = np.flatnonzero(mask)
+                    self._conflict(slots, both[some], _CHANGED, name, was.texts(name, some), now.texts(name, some))
+        self._conflict(slots, np.flatnonzero(gone), _GONE)
+        self._conflict(slots, np.flatnonzero(again), _BACK)
+        self._conflict(slots, np.flatnonzero(several), "several rows have this key")
+        found = gone | again | changed
+        if self.force:
+            self.undone.forced += int(found.sum())
+            return several
+        return found | several
+
+    def _cannot_return(self, slots: Slots, there: Existing, row: np.ndarray) -> np.ndarray:
+        """A mask of the rows with a cell that stood in another form than its column's, and does so no more."""
+        mask = np.zeros(len(slots), bool)
+        back = np.flatnonzero(slots.before >= 0)
+        old = self.old.take(slots.before[back])
+        for name, cells in old.verbatim.items():
+            here = cells.mask.copy()
+            stands = np.flatnonzero(row[back] >= 0)
+            if len(stands):
+                here[stands] &= unlike(there.take(row[back][stands]), old.take(stands), name)
+            if here.any():
+                some = np.flatnonzero(here)
+                why = "it cannot be written back in the form that it had"
+                self._conflict(slots, back[some], why, name, None, None, old.texts(name, some))
+                mask[back[some]] = True
+        return mask
+
+    def _conflict(
+        self,
+        slots: Slots,
+        places: np.ndarray,
+        why: str | list[str],
+        column: str | None = None,
+        left: pa.Array | None = None,
+        now: pa.Array | None = None,
+        was: pa.Array | None = None,
+    ) -> None:
+        count = len(places)
+        if not count:
+            return
+        self.writes = self.writes and (self.rest or self.force)
+        none = pa.nulls(count, pa.string())
+        reasons = pa.repeat(why, count) if isinstance(why, str) else pa.array(why, pa.string())
+        keys = self._keys(slots.take(places))
+        columns = {"column": pa.repeat(pa.scalar(column, pa.string()), count), "left": left, "now": now, "why": reasons}
+        if was is not None:
+            columns["left"] = was
+        lines = {name: none if one is None else one for name, one in columns.items()}
+        self.conflicts.append(pa.table([*keys.columns, *lines.values()], names=[*_apart(keys.column_names), *lines]))
+
+    # -- the end ----------------------------------------------------------------------------------------
+
+    def _foresee(self, action: str, slots: Slots, rows: Existing | None) -> None:
+        """Count what would be done, and keep samples of it."""
+        if action == "update":
+            assert rows is not None
+            setting = self._setting(slots, rows, self.old.values.take(pa.array(slots.before)))
+            changed = np.any(list(setting.changed.values()), axis=0) if setting.changed else np.zeros(len(slots), bool)
+            slots, rows = slots.take(np.flatnonzero(changed)), rows.take(np.flatnonzero(changed))
+        self.undone.counts[action] += len(slots)
+        room = max(_SAMPLES - sum(one.action == action for one in self.undone.samples), 0)
+        for place in range(min(room, len(slots))):
+            now = rows.shown(place) if rows is not None else {}
+            then = self.old.shown(int(slots.before[place])) if slots.before[place] >= 0 else {}
+            key = {name: (then or now)[name] for name in self.past.key}
+            cells = [(name, now.get(name), then.get(name)) for name in self.columns]
+            self.undone.samples.append(Putting(action, key, [one for one in cells if one[1] != one[2]]))
+
+    def _ended(self) -> Undone:
+        undone = self.undone
+        if self.conflicts:
+            undone.conflicts = pa.concat_tables(self.conflicts)
+        open_still = undone.conflicts.num_rows and not self.rest and (undone.kept or not self.force)
+        if open_still and not self.preview:
+            raise ConflictError(_in_words(undone), replace(undone, wrote=False))
+        if self.preview:
+            return undone
+        figures: dict[str, Any] = {"records": 0, "forced": undone.forced, "kept": undone.kept, "key": undone.key}
+        for there, what in ((self.archive, "unarchive"), (self.to_archive, "archive")):
+            figures |= {what: there.name} if there is not None else {}
+        undone.batch = self.recorder.start()
+        self.recorder.finish(dict.fromkeys(NAMES, 0) | undone.counts, figures)
+        return undone
+
+
+def _in_words(undone: Undone) -> str:
+    rows = undone.kept + undone.forced
+    return (
+        f"{rows:,} rows of {undone.table!r} are not as batch {undone.undoes[0]} left them, or cannot be put back; "
+        "nothing was undone; look at the conflicts, and undo the rest (rest), or these too (force)"
+    )
+
+
+def _linked(slots: Slots) -> tuple[Slots, Slots]:
+    """Rows whose key one change moved from one slot to another, each as one; and the other slots."""
+    left, come = slots.after < 0, slots.before < 0
+    moved = np.intersect1d(slots.before[left & ~come], slots.after[come & ~left])
+    rest = ~(left & np.isin(slots.before, moved)) & ~(come & np.isin(slots.after, moved))
+    return Slots(moved, moved), slots.take(np.flatnonzero(rest))
+
+
+def _either(first: Existing, places: np.ndarray, second: Existing, others: np.ndarray) -> pa.Table:
+    """Rows of `first` at `places`; where that is -1, those of `second` at `others`."""
+    both = pa.concat_tables([first.values, second.values])
+    return both.take(pa.array(np.where(places >= 0, places, others + first.values.num_rows)))
+
+
+def _apart(key: Sequence[str]) -> list[str]:
+    """The names of key columns among the conflicts."""
+    return [f"key_{name}" if name in _CONFLICTS.names else name for name in key]
