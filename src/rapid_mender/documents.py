@@ -3,34 +3,16 @@
 from __future__ import annotations
 
 import json
-import math
 from dataclasses import asdict
-from datetime import datetime
 from typing import Any
 
 import pyarrow as pa
 
+from .changes.verify import Verified
 from .jobs.check import Checked
 from .merging.explain import Explanation
 from .merging.result import Result, Sample
-from .spelling import plain
-
-
-def as_json(document: Any) -> str:
-    """A document as JSON: times as in RFC 3339, and a float that JSON has no word for as a text."""
-    return json.dumps(_words(document), ensure_ascii=False, indent=2, default=_stamp)
-
-
-def _words(value: Any) -> Any:
-    if isinstance(value, dict):
-        return {str(name): _words(one) for name, one in value.items()}
-    if isinstance(value, list | tuple):
-        return [_words(one) for one in value]
-    return str(value) if isinstance(value, float) and not math.isfinite(value) else value
-
-
-def _stamp(value: Any) -> str:
-    return plain(value).replace(" ", "T", 1) if isinstance(value, datetime) else plain(value)
+from .merging.undo import Undone
 
 
 def of_checked(checked: Checked) -> dict[str, Any]:
@@ -97,6 +79,27 @@ def of_changes(changes: pa.Table) -> list[dict[str, Any]]:
             fixed[side] = values if present else None
         out.append(fixed)
     return out
+
+
+def of_rows(rows: pa.Table) -> list[dict[str, Any]]:
+    return rows.to_pylist()  # type: ignore[no-any-return]
+
+
+def of_undone(undone: Undone) -> dict[str, Any]:
+    document = {
+        name: getattr(undone, name) for name in ("table", "store", "key", "undoes", "batch", "counts", "forced", "kept")
+    }
+    samples = [
+        {"action": one.action, "key": one.key, "values": {c: {"now": now, "then": then} for c, now, then in one.cells}}
+        for one in undone.samples
+    ]
+    more = {"written": undone.wrote, "conflicts": undone.conflicts.to_pylist(), "seconds": round(undone.seconds, 3)}
+    return document | more | ({"samples": samples} if samples else {})
+
+
+def of_verified(verified: Verified) -> dict[str, Any]:
+    names = ("table", "store", "key", "holds", "changes", "rows", "unknown", "found")
+    return {name: getattr(verified, name) for name in names} | {"differences": verified.differences.to_pylist()}
 
 
 def of_batches(batches: pa.Table) -> list[dict[str, Any]]:

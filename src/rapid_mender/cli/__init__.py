@@ -6,13 +6,13 @@ from typing import Annotated
 
 import typer
 
-from . import demo, jobs, looking, merging
+from . import demo, jobs, looking, merging, past
 
 app = typer.Typer(
     name="rmend",
     help="Merge incoming records into existing tables by key, decide on each, and keep every change.",
     epilog="Exit codes: 0 done (also with rejects), 1 stopped and nothing written, 2 wrong usage or a wrong job, "
-    "3 done with rejects under --strict, 130 interrupted, 143 terminated.",
+    "3 done with rejects under --strict, 4 verify found a difference, 130 interrupted, 143 terminated.",
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,
@@ -45,3 +45,6 @@ app.command()(merging.explain)
 app.command()(merging.merge)
 app.command()(looking.batches)
 app.command()(looking.history)
+app.command()(past.undo)
+app.command("as-of")(past.as_of)
+app.command()(past.verify)

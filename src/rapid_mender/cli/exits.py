@@ -11,6 +11,7 @@ from contextlib import contextmanager, suppress
 import typer
 
 DONE, STOPPED, WRONG_USAGE, DONE_WITH_REJECTS = 0, 1, 2, 3
+DIFFERS = 4
 INTERRUPTED, TERMINATED = 130, 143  # as shells say it
 
 

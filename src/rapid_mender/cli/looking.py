@@ -2,19 +2,17 @@
 
 from __future__ import annotations
 
-import os
 from datetime import datetime
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from .exits import errors_in_words
-from .options import AsJson, Key, Names, OtherStore, load, pairs
+from .options import AsJson, Key, Names, OtherStore, Table, Where, pairs, place_of
 
 if TYPE_CHECKING:
     from ..stores.contract import Store
 
-Where = Annotated[str, typer.Argument(metavar="JOB|STORE", help="A job file, or a store URL.")]
 Limit = Annotated[int, typer.Option("--limit", min=1, help="Show the newest so many.")]
 Moment = datetime | None
 _FORMATS = ["%Y-%m-%d", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S"]
@@ -37,7 +35,7 @@ def batches(
         from ..stores.urls import open_store
         from . import draw_history, screen
 
-        store, _, _ = _place(where, None, set)
+        store, _, _ = place_of(where, None, set)
         rows = batches(store, table=table, limit=limit)
         if json:
             screen.print_json({"store": open_store(store).where, "batches": documents.of_batches(rows)})
@@ -47,7 +45,7 @@ def batches(
 
 def history(
     where: Where,
-    table: Annotated[str | None, typer.Option("--table", help="The table; needed with a store URL.")] = None,
+    table: Table = None,
     key: Key = None,
     batch: Annotated[int | None, typer.Option("--batch", help="Only this batch.")] = None,
     action: Annotated[str | None, typer.Option("--action", help="Only insert, update or delete.")] = None,
@@ -70,9 +68,8 @@ def history(
         from ..stores.urls import open_store
         from . import draw_history, screen
 
-        store, job_table, job_key = _place(where, other, set)
-        name = table or job_table
-        if name is None:
+        store, name, job_key = place_of(where, other, set, table)
+        if not name:
             raise JobError("name the table with --table, or give a job file instead of a store URL")
         given = pairs("--key", "COLUMN=VALUE", key)
         changes = history(
@@ -94,14 +91,6 @@ def history(
             identity = job_key or _primary_key(store, name)
             whole = {column.lower() for column in identity} <= {column.lower() for column in given}
             draw_history.history(changes, name, [] if given and whole else identity, full=changes.num_rows == limit)
-
-
-def _place(where: str, store: str | None, names: list[str] | None) -> tuple[str | Store, str | None, list[str]]:
-    """The store, and the table and the key if a job file names them."""
-    if "://" in where and not os.path.exists(where):
-        return where, None, []
-    job = load(where, store, names)
-    return job.store, job.table, job.key
 
 
 def _primary_key(store: str | Store, table: str) -> list[str]:

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import os
 from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 if TYPE_CHECKING:
     from ..jobs.job import Job
+    from ..stores.contract import Store
 
 JobFile = Annotated[str, typer.Argument(metavar="JOB", help="The job file (TOML).")]
 Batch = Annotated[
@@ -33,6 +35,20 @@ Names = Annotated[
 Key = Annotated[
     list[str] | None, typer.Option("--key", metavar="COLUMN=VALUE", help="One record; once for each key column.")
 ]
+
+
+Where = Annotated[str, typer.Argument(metavar="JOB|STORE", help="A job file, or a store URL.")]
+Table = Annotated[str | None, typer.Option("--table", help="The table; needed with a store URL.")]
+
+
+def place_of(
+    where: str, store: str | None, names: list[str] | None, table: str | None = None
+) -> tuple[str | Store, str, list[str]]:
+    """The store, the table ("" if nobody says) and the key, if a job file names them; `table` is told beside it."""
+    if "://" in where and not os.path.exists(where):
+        return where, table or "", []
+    job = load(where, store, names)
+    return job.store, table or job.table, job.key
 
 
 def load(job: str, store: str | None, names: list[str] | None) -> Job:

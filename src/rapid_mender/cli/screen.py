@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from .. import documents
+from ..core.json_text import as_json
 from ..spelling import visible
 
 STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim", "reject": "bold red"}
@@ -19,7 +19,7 @@ _WIDTH_OF_A_PIPE = 120
 
 def print_json(document: Any) -> None:
     """Print one JSON document."""
-    print(documents.as_json(document))
+    print(as_json(document))
 
 
 def _safe(given: Any, lines: bool = False) -> Any:

@@ -24,11 +24,10 @@ from ..core.slots import Slots
 from ..errors import ConflictError, JobError
 from ..stores.contract import Condition, Conflict, Refusals, Selection, Session, Store, Written
 from ..stores.urls import opened
+from .conflicts import LINES, Conflicts, key_of
 from .retries import MOST, pause
 from .rows import RowWriter, Setting, together
 
-_CONFLICTS = pa.schema([(name, pa.string()) for name in ("column", "left", "now", "why")])
-_GONE, _BACK, _CHANGED = "the row is gone", "there is a row again", "changed since"
 _SAMPLES = 5
 _DONE = ("insert", "update", "delete")
 
@@ -58,7 +57,7 @@ class Undone:
     wrote: bool
     batch: int | None = None
     counts: dict[str, int] = field(default_factory=lambda: dict.fromkeys(_DONE, 0))
-    conflicts: pa.Table = field(default_factory=lambda: _CONFLICTS.empty_table())
+    conflicts: pa.Table = field(default_factory=lambda: LINES.empty_table())
     forced: int = 0
     kept: int = 0
     retries: int = 0
@@ -161,7 +160,7 @@ class _Undo:
         self.changes = self._changes(numbers)
         self.old, self.new = (past.rows(self.changes, side, self.columns) for side in ("old", "new"))
         self.undone = Undone(self.info.name, "", past.key, numbers, not preview)
-        self.conflicts: list[pa.Table] = []
+        self.conflicts = Conflicts(past, self.columns, self.old, self.new)
         self.writes = not preview
         plural = f"batches {numbers[-1]} to {numbers[0]}" if len(numbers) > 1 else f"batch {numbers[0]}"
         self.reason = f"undoes {plural}"
@@ -211,7 +210,7 @@ class _Undo:
             count = sum(len(some) for some, _, _ in refused)
             if count == left:
                 for some, _, why in refused:
-                    self._conflict(some, np.arange(len(some)), why)
+                    self.conflicts.note(some, np.arange(len(some)), why)
                     self.undone.kept += len(some)
                 break
             waiting, fresh, left = [(some, writer) for some, writer, _ in refused], True, count
@@ -224,8 +223,7 @@ class _Undo:
         return slots.take(order.to_numpy())
 
     def _keys(self, slots: Slots) -> pa.Table:
-        """The key under which the row of each slot stands, or stood."""
-        return _either(self.new, slots.after, self.old, slots.before).select(self.past.key)
+        return key_of(self.old, self.new, slots, self.past.key)
 
     def _through(self, slots: Slots, writer: RowWriter, fresh: bool) -> list[tuple[Slots, list[str]]]:
         """Put back the rows of slots, where nothing speaks against it. Returns those that the database refused."""
@@ -248,7 +246,13 @@ class _Undo:
         row[there.positions] = np.arange(len(there.positions))
         kept = matches > 1
         if not fresh:
-            kept = self._look(slots, there, row, matches) | self._cannot_return(slots, there, row)
+            unlike = self.conflicts.look(slots, there, row, matches)
+            if self.force:
+                self.undone.forced += int((unlike & ~kept).sum())
+            else:
+                kept |= unlike
+            kept |= self.conflicts.odd(slots, there, row)
+            self.writes = self.writes and (self.rest or self.force or not len(self.conflicts))
             self.undone.kept += int(kept.sum())
         back, stands = slots.before >= 0, row >= 0
         pending: list[tuple[Slots, Callable[[], Refusals]]] = []
@@ -316,72 +320,6 @@ class _Undo:
         if len(first):
             self.session.delete(self.archive, there.take(np.flatnonzero(match)[first])).refusals()
 
-    # -- conflicts --------------------------------------------------------------------------------------
-
-    def _look(self, slots: Slots, there: Existing, row: np.ndarray, matches: np.ndarray) -> np.ndarray:
-        """Note the rows that are not as the batches left them. Returns a mask of those that stay as they are."""
-        left = slots.after >= 0
-        several = matches > 1
-        gone, again = left & (matches == 0), ~left & (matches > 0) & ~several
-        changed = np.zeros(len(slots), bool)
-        both = np.flatnonzero(left & (matches == 1))
-        if len(both):
-            was, now = self.new.take(slots.after[both]), there.take(row[both])
-            differing = {name: unlike(now, was, name) for name in self.columns}
-            changed[both] = np.any(list(differing.values()), axis=0)
-            for name, mask in differing.items():
-                if mask.any():
-                    some = np.flatnonzero(mask)
-                    self._conflict(slots, both[some], _CHANGED, name, was.texts(name, some), now.texts(name, some))
-        self._conflict(slots, np.flatnonzero(gone), _GONE)
-        self._conflict(slots, np.flatnonzero(again), _BACK)
-        self._conflict(slots, np.flatnonzero(several), "several rows have this key")
-        found = gone | again | changed
-        if self.force:
-            self.undone.forced += int(found.sum())
-            return several
-        return found | several
-
-    def _cannot_return(self, slots: Slots, there: Existing, row: np.ndarray) -> np.ndarray:
-        """A mask of the rows with a cell that stood in another form than its column's, and does so no more."""
-        mask = np.zeros(len(slots), bool)
-        back = np.flatnonzero(slots.before >= 0)
-        old = self.old.take(slots.before[back])
-        for name, cells in old.verbatim.items():
-            here = cells.mask.copy()
-            stands = np.flatnonzero(row[back] >= 0)
-            if len(stands):
-                here[stands] &= unlike(there.take(row[back][stands]), old.take(stands), name)
-            if here.any():
-                some = np.flatnonzero(here)
-                why = "it cannot be written back in the form that it had"
-                self._conflict(slots, back[some], why, name, None, None, old.texts(name, some))
-                mask[back[some]] = True
-        return mask
-
-    def _conflict(
-        self,
-        slots: Slots,
-        places: np.ndarray,
-        why: str | list[str],
-        column: str | None = None,
-        left: pa.Array | None = None,
-        now: pa.Array | None = None,
-        was: pa.Array | None = None,
-    ) -> None:
-        count = len(places)
-        if not count:
-            return
-        self.writes = self.writes and (self.rest or self.force)
-        none = pa.nulls(count, pa.string())
-        reasons = pa.repeat(why, count) if isinstance(why, str) else pa.array(why, pa.string())
-        keys = self._keys(slots.take(places))
-        columns = {"column": pa.repeat(pa.scalar(column, pa.string()), count), "left": left, "now": now, "why": reasons}
-        if was is not None:
-            columns["left"] = was
-        lines = {name: none if one is None else one for name, one in columns.items()}
-        self.conflicts.append(pa.table([*keys.columns, *lines.values()], names=[*_apart(keys.column_names), *lines]))
-
     # -- the end ----------------------------------------------------------------------------------------
 
     def _foresee(self, action: str, slots: Slots, rows: Existing | None) -> None:
@@ -402,8 +340,7 @@ class _Undo:
 
     def _ended(self) -> Undone:
         undone = self.undone
-        if self.conflicts:
-            undone.conflicts = pa.concat_tables(self.conflicts)
+        undone.conflicts = self.conflicts.table()
         open_still = undone.conflicts.num_rows and not self.rest and (undone.kept or not self.force)
         if open_still and not self.preview:
             raise ConflictError(_in_words(undone), replace(undone, wrote=False))
@@ -431,14 +368,3 @@ def _linked(slots: Slots) -> tuple[Slots, Slots]:
     moved = np.intersect1d(slots.before[left & ~come], slots.after[come & ~left])
     rest = ~(left & np.isin(slots.before, moved)) & ~(come & np.isin(slots.after, moved))
     return Slots(moved, moved), slots.take(np.flatnonzero(rest))
-
-
-def _either(first: Existing, places: np.ndarray, second: Existing, others: np.ndarray) -> pa.Table:
-    """Rows of `first` at `places`; where that is -1, those of `second` at `others`."""
-    both = pa.concat_tables([first.values, second.values])
-    return both.take(pa.array(np.where(places >= 0, places, others + first.values.num_rows)))
-
-
-def _apart(key: Sequence[str]) -> list[str]:
-    """The names of key columns among the conflicts."""
-    return [f"key_{name}" if name in _CONFLICTS.names else name for name in key]

@@ -1,0 +1,94 @@
+"""Writing rows to a file, which appears whole or not at all, or to a new table."""
+
+from __future__ import annotations
+
+import os
+import tempfile
+from collections.abc import Iterable
+from contextlib import suppress
+from dataclasses import replace
+from typing import Any
+
+import pyarrow as pa
+import pyarrow.csv as pcsv
+import pyarrow.parquet as pq
+
+from ..core.cast import as_text, plain
+from ..core.json_text import line_of
+from ..core.schema import Column, TableInfo
+from ..errors import JobError, StoreError
+from ..stores.contract import Load, Store
+from ..stores.urls import opened
+
+ENDINGS = (".csv", ".jsonl", ".parquet")
+
+
+def write_file(path: str, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
+    """Write rows as CSV, JSON Lines or Parquet, by the path's ending; returns how many. Raises JobError for another
+    ending, or where there is a file already, StoreError if it cannot be written."""
+    ending = next((one for one in ENDINGS if path.lower().endswith(one)), None)
+    if ending is None:
+        raise JobError(f"{path}: the ending says what to write: {', '.join(ENDINGS)}")
+    if os.path.exists(path):
+        raise JobError(f"there is a file {path} already; choose another name, or remove it")
+    place, aside = os.path.realpath(path), None
+    try:
+        with tempfile.NamedTemporaryFile(dir=os.path.dirname(place), prefix=".rmend-", delete=False) as file:
+            aside = file.name
+            count = {".csv": _csv, ".jsonl": _lines, ".parquet": _parquet}[ending](file, schema, pages)
+        os.link(aside, place)  # which overwrites nothing, whoever made it meanwhile
+        return count
+    except (OSError, pa.ArrowException) as error:
+        raise StoreError(f"{path} could not be written: {error}; free some room there, or write elsewhere") from error
+    finally:
+        if aside is not None:
+            with suppress(OSError):
+                os.remove(aside)
+
+
+def _csv(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
+    texts = pa.schema([(name, pa.string()) for name in schema.names])
+    count = 0
+    with pcsv.CSVWriter(file, texts) as writer:
+        for page in pages:
+            cells = [as_text(plain(column))[0] for column in page.columns]
+            writer.write_table(pa.table(cells, schema=texts))
+            count += page.num_rows
+    return count
+
+
+def _lines(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
+    count = 0
+    for page in pages:
+        file.write("".join(f"{line_of(row)}\n" for row in page.to_pylist()).encode())
+        count += page.num_rows
+    return count
+
+
+def _parquet(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
+    count = 0
+    with pq.ParquetWriter(file, schema) as writer:
+        for page in pages:
+            writer.write_table(page.cast(schema))
+            count += page.num_rows
+    return count
+
+
+def into_table(store: str | Store, table: str, info: TableInfo, pages: Iterable[pa.Table]) -> int:
+    """Write rows to a new table, in one transaction; returns how many. Raises JobError if there is one of the name."""
+    columns = tuple(Column(one.name, one.type, nullable=one.nullable, length=one.length) for one in info.columns)
+    key = info.primary_key if set(info.primary_key) <= set(info.names) else ()
+    count = 0
+    with opened(store) as place, place.begin(write=True) as session:
+        if session.find(table) is not None:
+            raise JobError(f"there is a table {table!r} in {session.where} already; choose another name")
+        shape = TableInfo(table, columns, key)
+        if why := session.cannot_make(shape):
+            raise JobError(f"table {table!r} cannot be made in {session.where}: {why}")
+        session.create(replace(shape))
+        made = session.describe(table)
+        for page in pages:
+            if page.num_rows:
+                session.append(made, Load(page))
+                count += page.num_rows
+    return count

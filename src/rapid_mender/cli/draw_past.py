@@ -1,0 +1,131 @@
+"""What rmend undo, rmend as-of and rmend verify show."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+from typing import Any
+
+import pyarrow as pa
+from rich.text import Text
+
+from ..changes.as_of import LIFE
+from ..changes.verify import Verified
+from ..merging.undo import Undone
+from ..spelling import shown, together
+from .screen import STYLES, Rows, Screen
+
+_LINES = 20
+
+
+def undone(done: Undone, preview: bool, stopped: bool) -> None:
+    """What was put back, or would be; the conflicts; the batch."""
+    console = Screen()
+    what = f"batches {done.undoes[-1]} to {done.undoes[0]}" if len(done.undoes) > 1 else f"batch {done.undoes[0]}"
+    head = "Undo of " if preview or stopped else "Undone: "
+    console.print(Text.assemble(head, (what, "bold"), " of ", (done.table, "bold"), "."))
+    if not stopped:
+        table = Rows("put back by", "rows", "", right=("rows",))
+        every = sum(done.counts.values())
+        for action, count in done.counts.items():
+            style = STYLES[action] if count else "dim"
+            bar = "■" * (round(count / every * 40) if every else 0)
+            table.add_row(Text(action, style), f"{count:,}", Text(bar, style))
+        console.print(table)
+    if done.samples:
+        table = Rows("action", "key", "column", "now", "", "then")
+        for sample in done.samples:
+            first = [Text(sample.action, STYLES[sample.action]), together(sample.key.values())]
+            style = STYLES[sample.action]
+            if sample.action == "update":
+                lines = [(column, Text(shown(now), "dim"), "→", shown(then)) for column, now, then in sample.cells]
+            else:
+                row = [shown(then if sample.action == "insert" else now) for name, now, then in sample.cells]
+                text, none = Text(" · ".join(row), style), Text("no row", "dim")
+                lines = [("", none, "→", text) if sample.action == "insert" else ("", text, "→", none)]
+            for number, line in enumerate(lines):
+                table.add_row(*(["", ""] if number else first), *line)
+        console.print()
+        console.print(table)
+    if done.conflicts.num_rows:
+        console.print()
+        _conflicts(console, done)
+    if stopped:
+        console.print("\nNothing was undone. --rest undoes the other rows, --force puts these back too.")
+    elif preview:
+        console.print("\nNothing was written.")
+    elif done.batch is None:
+        console.print("\nNothing to undo: the table is as it was.")
+    else:
+        kept = f" {done.kept:,} rows stay as they are." if done.kept else ""
+        console.print(Text.assemble("\nBatch ", (str(done.batch), "bold"), f". {done.seconds:.2f} s.{kept}"))
+
+
+def _conflicts(console: Screen, done: Undone) -> None:
+    table = Rows("key", "column", "the batch left", "", "there is now", "why")
+    last = None
+    for row in done.conflicts.slice(0, _LINES).to_pylist():
+        values = list(row.values())
+        key, (column, left, now, why) = together(values[:-4]), values[-4:]
+        sides = [left or "", "≠" if column else "", Text(now or "", STYLES["reject"])]
+        table.add_row("" if key == last else key, column or "", *sides, why)
+        last = key
+    rows = done.kept + done.forced
+    console.print(Text(f"{rows:,} rows are not as it left them, or cannot be put back:", STYLES["reject"]))
+    console.print(table)
+    if done.conflicts.num_rows > _LINES:
+        console.print(f"{done.conflicts.num_rows - _LINES:,} lines more; --json has all of them.", style="dim")
+
+
+def rows(pages: Iterable[pa.Table], names: list[str], limit: int) -> None:
+    """The first rows of a table as it was."""
+    console, table, count = Screen(), Rows(*names), 0
+    for page in pages:
+        for row in page.slice(0, max(limit - count, 0)).to_pylist():
+            table.add_row(*(shown(value) for value in row.values()))
+        count += page.num_rows
+    console.print(table)
+    more = f", of which {limit:,} are shown; --out writes all" if count > limit else ""
+    console.print(f"{count:,} rows{more}.", style="dim")
+
+
+def life(rows: pa.Table, name: str) -> None:
+    """The rows of one record, one below the other."""
+    console = Screen()
+    if not rows.num_rows:
+        console.print(f"The history of {name} has no such record.")
+        return
+    columns = [one for one in rows.column_names if one not in LIFE]
+    table = Rows("from (UTC)", "to (UTC)", "batch", "change", "the row", right=("batch", "change"))
+    before: dict[str, Any] = {}
+    for row in rows.to_pylist():
+        spans = [_time(row["valid_from"], "before"), _time(row["valid_to"], "now")]
+        numbers = [str(row[name] or "") for name in ("batch_no", "change_no")]
+        new = [f"{one} {shown(row[one])}" for one in columns if before and row[one] != before[one]]
+        cells = new or [shown(row[one]) for one in columns]
+        table.add_row(*spans, *numbers, Text(" · ".join(cells), STYLES["update"] if new else ""))
+        before = row
+    console.print(table)
+
+
+def _time(value: Any, none: str) -> str:
+    return none if value is None else f"{value:%Y-%m-%d %H:%M:%S}"
+
+
+def verified(done: Verified) -> None:
+    """Whether the history holds, and what differs."""
+    console = Screen()
+    head = f": {done.changes:,} changes, {done.rows:,} rows"
+    console.print(Text.assemble((done.table, "bold"), head, f", {done.unknown:,} of them never changed."))
+    if done.holds:
+        console.print(Text("The history and the table say the same.", STYLES["insert"]))
+        return
+    console.print(Text(f"{done.found:,} places where they do not:", STYLES["reject"]))
+    table = Rows("key", "column", "the history says", "", "there is", "since change", "what", right=("since change",))
+    for row in done.differences.slice(0, _LINES).to_pylist():
+        values = list(row.values())
+        key, (column, before, after, since, what) = together(values[:-5]), values[-5:]
+        sides = [before or "", "≠" if column else "", Text(after or "", STYLES["reject"])]
+        table.add_row(key, column or "", *sides, str(since), what)
+    console.print(table)
+    if done.differences.num_rows > _LINES:
+        console.print(f"{done.differences.num_rows - _LINES:,} lines more; --json has them.", style="dim")

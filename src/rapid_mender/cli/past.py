@@ -1,0 +1,134 @@
+"""rmend undo, rmend as-of and rmend verify: the history put to work."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from .exits import DIFFERS, STOPPED, errors_in_words, output
+from .options import AsJson, Key, Names, OtherStore, Table, Where, pairs, place_of
+
+Number = Annotated[int | None, typer.Argument(metavar="BATCH", help="The number of the batch.")]
+
+
+def undo(
+    where: Where,
+    batch: Number = None,
+    since: Annotated[
+        int | None, typer.Option("--since-batch", metavar="N", help="This batch and all later ones of its table.")
+    ] = None,
+    preview: Annotated[bool, typer.Option("--preview", help="Show what would be put back, and write nothing.")] = False,
+    rest: Annotated[bool, typer.Option("--rest", help="Leave rows that were changed since, undo the others.")] = False,
+    force: Annotated[bool, typer.Option("--force", help="Put back rows that were changed since, too.")] = False,
+    table: Table = None,
+    other: OtherStore = None,
+    set: Names = None,
+    json: AsJson = False,
+) -> None:
+    """Put back what a batch did, as a batch of its own.
+
+    A row that was changed since is a conflict: all are shown, and nothing is undone, unless --rest or --force.
+    """
+    with errors_in_words(writes=not preview):
+        from .. import documents
+        from ..errors import ConflictError
+        from ..merging.undo import undo
+        from . import draw_past, screen
+
+        store, name, _ = place_of(where, other, set)
+        stopped = False
+        try:
+            done = undo(
+                store, batch, since=since, table=table or name, rest=rest, force=force, preview=preview
+            )  # fmt: skip
+        except ConflictError as error:
+            done, stopped = error.undone, True
+        with output():
+            if json:
+                screen.print_json(documents.of_undone(done))
+            else:
+                draw_past.undone(done, preview, stopped)
+    if stopped:
+        raise typer.Exit(STOPPED)
+
+
+def as_of(
+    where: Where,
+    when: Annotated[str | None, typer.Option("--when", metavar="TIME", help="At this time (UTC).")] = None,
+    batch: Annotated[int | None, typer.Option("--batch", metavar="N", help="After this batch.")] = None,
+    position: Annotated[int | None, typer.Option("--position", metavar="N", help="After this change.")] = None,
+    key: Key = None,
+    out: Annotated[
+        str | None, typer.Option("--out", metavar="FILE", help="Write all rows to a CSV, JSON Lines or Parquet file.")
+    ] = None,
+    to: Annotated[str | None, typer.Option("--to", metavar="URL", help="Write all rows to a new table there.")] = None,
+    to_table: Annotated[str | None, typer.Option("--to-table", metavar="NAME", help="The name of that table.")] = None,
+    limit: Annotated[int, typer.Option("--limit", min=1, help="Show so many rows.")] = 20,
+    table: Table = None,
+    other: OtherStore = None,
+    set: Names = None,
+    json: AsJson = False,
+) -> None:
+    """Show a table as it was, or the life of one record.
+
+    With --key and no time, the record's rows are shown, with the spans in which they stood.
+    """
+    with errors_in_words():
+        from .. import documents
+        from ..changes.as_of import as_it_was, life
+        from ..changes.export import into_table, write_file
+        from ..errors import JobError
+        from ..stores.urls import opened
+        from . import draw_past, screen
+
+        store, name, _ = place_of(where, other, set, table)
+        if (to is None) != (to_table is None):
+            raise JobError("a new table needs both: --to, its store, and --to-table, its name")
+        if key and when is None and batch is None and position is None:
+            rows = life(store, name, pairs("--key", "COLUMN=VALUE", key))
+            if json:
+                screen.print_json({"table": name, "rows": documents.of_rows(rows)})
+            else:
+                draw_past.life(rows, name)
+            return
+        if key:
+            raise JobError("--key shows the whole life of a record; leave out --when, --batch and --position")
+        with opened(store) as place, place.begin(write=False) as session:
+            info, pages = as_it_was(session, name, when=when, batch=batch, position=position)
+            if out is not None:
+                count = write_file(out, info.schema, pages)
+                typer.echo(f"Wrote {count:,} rows to {out}.")
+            elif to is not None and to_table is not None:
+                count = into_table(to, to_table, info, pages)
+                typer.echo(f"Wrote {count:,} rows to the new table {to_table}.")
+            elif json:
+                screen.print_json({"table": name, "rows": [row for page in pages for row in documents.of_rows(page)]})
+            else:
+                draw_past.rows(pages, info.names, limit)
+
+
+def verify(
+    where: Where,
+    table: Table = None,
+    other: OtherStore = None,
+    set: Names = None,
+    json: AsJson = False,
+) -> None:
+    """Make sure that the history and the table say the same.
+
+    Exits with 4 if they do not.
+    """
+    with errors_in_words():
+        from .. import documents
+        from ..changes.verify import verify
+        from . import draw_past, screen
+
+        store, name, _ = place_of(where, other, set, table)
+        done = verify(store, name)
+        if json:
+            screen.print_json(documents.of_verified(done))
+        else:
+            draw_past.verified(done)
+        if not done.holds:
+            raise typer.Exit(DIFFERS)

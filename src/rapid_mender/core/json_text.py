@@ -1,0 +1,32 @@
+"""Values as JSON: times as in RFC 3339, and a float that JSON has no word for as a text."""
+
+from __future__ import annotations
+
+import json
+import math
+from datetime import datetime
+from typing import Any
+
+from ..spelling import plain
+
+
+def as_json(document: Any) -> str:
+    """A document as JSON, over several lines."""
+    return json.dumps(_words(document), ensure_ascii=False, indent=2, default=_stamp)
+
+
+def _words(value: Any) -> Any:
+    if isinstance(value, dict):
+        return {str(name): _words(one) for name, one in value.items()}
+    if isinstance(value, list | tuple):
+        return [_words(one) for one in value]
+    return str(value) if isinstance(value, float) and not math.isfinite(value) else value
+
+
+def _stamp(value: Any) -> str:
+    return plain(value).replace(" ", "T", 1) if isinstance(value, datetime) else plain(value)
+
+
+def line_of(row: dict[str, Any]) -> str:
+    """A row as one line of JSON."""
+    return json.dumps(_words(row), ensure_ascii=False, default=_stamp)

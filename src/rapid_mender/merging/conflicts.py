@@ -1,0 +1,101 @@
+"""Rows that an undo cannot put back as they were: changed since, or refused. Noted with both values."""
+
+from __future__ import annotations
+
+import numpy as np
+import pyarrow as pa
+
+from ..changes.past import Past
+from ..core.compare import unlike
+from ..core.existing import Existing
+from ..core.slots import Slots
+
+LINES = pa.schema([(name, pa.string()) for name in ("column", "left", "now", "why")])
+_GONE, _BACK, _CHANGED = "the row is gone", "there is a row again", "changed since"
+_SEVERAL, _ODD = "several rows have this key", "it cannot be written back in the form that it had"
+
+
+def key_of(old: Existing, new: Existing, slots: Slots, key: list[str]) -> pa.Table:
+    """The key under which the row of each slot stands, or stood: of the new row after, else of the old row before."""
+    both = pa.concat_tables([new.values, old.values])
+    place = np.where(slots.after >= 0, slots.after, slots.before + new.values.num_rows)
+    return both.take(pa.array(place)).select(key)
+
+
+class Conflicts:
+    """Notes conflicts. `old` and `new` are the rows of the changes that are undone, in some columns."""
+
+    def __init__(self, past: Past, columns: list[str], old: Existing, new: Existing) -> None:
+        self.past, self.columns, self.old, self.new = past, columns, old, new
+        self._noted: list[pa.Table] = []
+
+    def __len__(self) -> int:
+        return sum(len(one) for one in self._noted)
+
+    def table(self) -> pa.Table:
+        """All of them: the key, column, what was left in it, what is there now, why."""
+        return pa.concat_tables(self._noted) if self._noted else LINES.empty_table()
+
+    def look(self, slots: Slots, there: Existing, row: np.ndarray, matches: np.ndarray) -> np.ndarray:
+        """Note the rows that are not as the batches left them. Returns a mask of these.
+
+        `there` are the rows of the table, at the places `row`; `matches` is how many each slot has.
+        """
+        left = slots.after >= 0
+        several = matches > 1
+        gone, again = left & (matches == 0), ~left & (matches > 0) & ~several
+        changed = np.zeros(len(slots), bool)
+        both = np.flatnonzero(left & (matches == 1))
+        if len(both):
+            was, now = self.new.take(slots.after[both]), there.take(row[both])
+            differing = {name: unlike(now, was, name) for name in self.columns}
+            changed[both] = np.any(list(differing.values()), axis=0)
+            for name, mask in differing.items():
+                if mask.any():
+                    some = np.flatnonzero(mask)
+                    self.note(slots, both[some], _CHANGED, name, was.texts(name, some), now.texts(name, some))
+        self.note(slots, np.flatnonzero(gone), _GONE)
+        self.note(slots, np.flatnonzero(again), _BACK)
+        self.note(slots, np.flatnonzero(several), _SEVERAL)
+        return gone | again | changed
+
+    def odd(self, slots: Slots, there: Existing, row: np.ndarray) -> np.ndarray:
+        """A mask of the rows with a cell that stood in another form than its column's, and does so no more."""
+        mask = np.zeros(len(slots), bool)
+        back = np.flatnonzero(slots.before >= 0)
+        old = self.old.take(slots.before[back])
+        for name, cells in old.verbatim.items():
+            here = cells.mask.copy()
+            stands = np.flatnonzero(row[back] >= 0)
+            if len(stands):
+                here[stands] &= unlike(there.take(row[back][stands]), old.take(stands), name)
+            if here.any():
+                some = np.flatnonzero(here)
+                self.note(slots, back[some], _ODD, name, old.texts(name, some))
+                mask[back[some]] = True
+        return mask
+
+    def note(
+        self,
+        slots: Slots,
+        places: np.ndarray,
+        why: str | list[str],
+        column: str | None = None,
+        left: pa.Array | None = None,
+        now: pa.Array | None = None,
+    ) -> None:
+        """Note conflicts about the rows of some slots."""
+        count = len(places)
+        if not count:
+            return
+        none = pa.nulls(count, pa.string())
+        reasons = pa.repeat(why, count) if isinstance(why, str) else pa.array(why, pa.string())
+        keys = key_of(self.old, self.new, slots.take(places), self.past.key)
+        columns = {"column": pa.repeat(pa.scalar(column, pa.string()), count), "left": left, "now": now, "why": reasons}
+        lines = {name: none if one is None else one for name, one in columns.items()}
+        self._noted.append(pa.table([*keys.columns, *lines.values()], names=[*apart(keys.column_names), *lines]))
+
+
+def apart(key: list[str]) -> list[str]:
+    """The names of key columns among the conflicts."""
+    return [f"key_{name}" if name in LINES.names else name for name in key]
