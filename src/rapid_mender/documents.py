@@ -8,6 +8,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from .changes.events import documents_of
 from .changes.verify import Verified
 from .jobs.check import Checked
 from .merging.explain import Explanation
@@ -67,18 +68,7 @@ def _values(sample: Sample) -> dict[str, dict[str, Any]]:
 
 def of_changes(changes: pa.Table) -> list[dict[str, Any]]:
     """The changes of a history as documents: old and new values in an object each."""
-    out = []
-    for row in changes.to_pylist():
-        fixed = {name: value for name, value in row.items() if not name.startswith(("old_", "new_"))}
-        fixed["changed"] = json.loads(row["changed"]) if row["changed"] else None
-        for side in ("old", "new"):
-            present = (side == "old") != (row["action"] == "insert") or row["action"] == "update"
-            if row["action"] == "delete":
-                present = side == "old"
-            values = {name[4:]: value for name, value in row.items() if name.startswith(f"{side}_")}
-            fixed[side] = values if present else None
-        out.append(fixed)
-    return out
+    return list(documents_of(changes))
 
 
 def of_rows(rows: pa.Table) -> list[dict[str, Any]]:

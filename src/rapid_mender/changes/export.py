@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import tempfile
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from contextlib import suppress
 from dataclasses import replace
 from typing import Any
@@ -29,13 +29,31 @@ def write_file(path: str, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
     ending = next((one for one in ENDINGS if path.lower().endswith(one)), None)
     if ending is None:
         raise JobError(f"{path}: the ending says what to write: {', '.join(ENDINGS)}")
+    write = {".csv": _csv, ".jsonl": _lines, ".parquet": _parquet}[ending]
+    return _whole_file(path, lambda file: write(file, schema, pages))
+
+
+def write_lines(path: str, lines: Iterable[str]) -> int:
+    """Write lines of text to a file, as `write_file` does; returns how many."""
+
+    def write(file: Any) -> int:
+        count = 0
+        for line in lines:
+            file.write(f"{line}\n".encode())
+            count += 1
+        return count
+
+    return _whole_file(path, write)
+
+
+def _whole_file(path: str, write: Callable[[Any], int]) -> int:
     if os.path.exists(path):
         raise JobError(f"there is a file {path} already; choose another name, or remove it")
     place, aside = os.path.realpath(path), None
     try:
         with tempfile.NamedTemporaryFile(dir=os.path.dirname(place), prefix=".rmend-", delete=False) as file:
             aside = file.name
-            count = {".csv": _csv, ".jsonl": _lines, ".parquet": _parquet}[ending](file, schema, pages)
+            count = write(file)
         os.link(aside, place)  # which overwrites nothing, whoever made it meanwhile
         return count
     except (OSError, pa.ArrowException) as error:

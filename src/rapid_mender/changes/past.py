@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ..core.cast import cast
 from ..core.existing import Existing
@@ -75,9 +76,27 @@ class Past:
         notes = self.runs([[Condition("figures", "contains", '"pruned"')]], limit=1)
         return notes[-1]["figures"]["pruned"] if notes else None
 
-    def changes(self, where: Where = ()) -> Iterator[Existing]:
-        """The changes for which the conditions hold, in order, some at a time."""
-        return self.session.pages(self.kept, Selection(where, NUMBER))
+    def changes(self, where: Where = (), columns: Sequence[str] | None = None) -> Iterator[Existing]:
+        """The changes for which the conditions hold, in order, some at a time; `columns`: only these of theirs."""
+        return self.session.pages(self.kept, Selection(where, NUMBER, columns=columns))
+
+    def last_batches(self, keys: pa.Table, after: int) -> list[int | None]:
+        """For each of some keys the batch of its last change after a position: 0 if nobody merged that one, None if
+        there is none."""
+        seed = secrets.randbits(64)
+        sought = self.hash_keys(keys, seed)
+        order = np.unique(sought)
+        last = np.full(len(order), -1, np.int64)
+        sides = [[self.names[f"{side}_{name}"] for name in self.key] for side in ("old", "new")]
+        for page in self.changes([[Condition(NUMBER, ">", after)]], [NUMBER, "batch_no", *sides[0], *sides[1]]):
+            batch = pc.fill_null(page.values["batch_no"], 0).to_numpy()
+            for side in ("old", "new"):
+                hashed = self.hash_keys(self.rows(page, side, self.key).values, seed)
+                at = np.minimum(np.searchsorted(order, hashed), len(order) - 1)
+                hit = np.flatnonzero(order[at] == hashed)
+                last[at[hit]] = batch[hit]
+        found = last[np.searchsorted(order, sought)].tolist()
+        return [None if batch < 0 else batch for batch in found]
 
     def nothing(self) -> Existing:
         """No changes."""

@@ -9,7 +9,7 @@ from typing import Any
 import pyarrow as pa
 
 from ..core.own_tables import BATCHES, BATCHES_TABLE, FIXED, history_info, stored_names
-from ..core.records import known_column
+from ..core.records import known_column, value_of
 from ..core.schema import Column
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Store
@@ -105,8 +105,8 @@ def _asked(
     if column is not None:
         name = known_column(info, column).name
         where.append([Condition("changed", "contains", spell_changed([name])[1:-1])])
-    for name in sought:
-        known_column(info, name)
+    for name, value in sought.items():
+        value_of(known_column(info, name), value)
     shape, names = history_info(info, session.fits), stored_names(info, session.fits)
     if session.find_own(shape.name, info) is None:
         full = {stored: name for name, stored in names.items()}

@@ -49,38 +49,106 @@ def _status(row: dict[str, Any]) -> Text:
     return Text(text, "" if row["status"] == "done" else STYLES["reject"])
 
 
-def history(changes: pa.Table, name: str, key: list[str], full: bool) -> None:
-    """`key` are the columns that tell the records apart, where there may be several."""
-    console = Screen()
-    if not changes.num_rows:
-        console.print(f"No such change of {name}.")
-        return
-    table = Rows(
-        "change",
-        "batch",
-        "when (UTC)",
-        "by",
-        "action",
-        *(["record"] if key else []),
-        "column",
-        "old",
-        "",
-        "new",
-        right=("change", "batch"),
-    )
-    for change in documents.of_changes(changes):
-        old, new = change["old"] or {}, change["new"] or {}
-        names = change["changed"] or [c for c, value in (new or old).items() if value is not None]
-        first = [
-            str(change["change_no"]), str(change["batch_no"] or ""), f"{change['changed_at']:%Y-%m-%d %H:%M:%S}",
-            change["actor"] or "", Text(change["action"], STYLES[change["action"]]),
-        ]  # fmt: skip
-        if key:
-            row = {column.lower(): value for column, value in (new or old).items()}
-            first.append(" · ".join(shown(row.get(column.lower())) for column in key))
-        for number, column in enumerate(names):
-            sides = [Text(shown(old[column]), "dim") if old else "", "→", shown(new[column]) if new else ""]
-            table.add_row(*(first if not number else [""] * len(first)), column, *sides)
-    console.print(table)
-    if full:
-        console.print(f"The newest {changes.num_rows:,}; --limit shows more.", style="dim")
+class Drawn:
+    """Changes on a terminal. `key` are the columns that tell the records apart, where there may be several; `full`:
+    there may be more."""
+
+    def __init__(self, changes: pa.Table, name: str, key: list[str], full: bool) -> None:
+        self.console, self.name, self.key, self.full = Screen(), name, key, full
+        self.changes = documents.of_changes(changes)
+
+    def lines(self, column: str | None = None) -> None:
+        """One line a changed value; of one `column` only, if that is asked for."""
+        if self._none():
+            return
+        log = column is not None
+        head = ["change", "batch", "when (UTC)", "by", *([] if log else ["action"]), *(["record"] if self.key else [])]
+        why = any(change["reason"] for change in self.changes)
+        head += [*([] if log else ["column"]), "old", "", "new", *(["why"] if why else [])]
+        table = Rows(*head, right=("change", "batch"))
+        for change in self.changes:
+            old, new = change["old"] or {}, change["new"] or {}
+            names = _changed(change)
+            if log:
+                names = [name for name in names if name.lower() == (column or "").lower()]
+            first = [*_numbers(change), _time(change), change["actor"] or ""]
+            first += [] if log else [Text(change["action"], STYLES[change["action"]])]
+            first += [self._record(change)] if self.key else []
+            lines: list[tuple[str, Any, Any]] = [
+                (one, Text(shown(old.get(one)), "dim"), shown(new.get(one))) for one in names
+            ]
+            if change["action"] != "update":
+                others = [one for one in names if one.lower() not in {column.lower() for column in self.key}]
+                row = " · ".join(shown((new or old)[one]) for one in others)
+                lines = [("", "", row) if new else ("", Text(row, "dim"), "")]
+            for number, (name, *values) in enumerate(lines):
+                sides = [values[0], "→", values[1]]
+                reason = [(change["reason"] or "") if not number else ""] if why else []
+                table.add_row(*([""] * len(first) if number else first), *([] if log else [name]), *sides, *reason)
+        self.console.print(table)
+        self._more()
+
+    def wide(self) -> None:
+        """Whole rows, one line a change: what changed as old → new."""
+        if self._none():
+            return
+        names = list(self.changes[0]["new"] or self.changes[0]["old"])
+        table = Rows("change", "batch", "action", *names, right=("change", "batch"))
+        for change in self.changes:
+            old, new = change["old"] or {}, change["new"] or {}
+            style = STYLES[change["action"]]
+            changed = set(change["changed"] or ())
+            cells = [
+                Text(f"{shown(old[name])} → {shown(new[name])}", style) if name in changed
+                else Text(shown((new or old)[name]), style if change["action"] != "update" else "") for name in names
+            ]  # fmt: skip
+            table.add_row(*_numbers(change), Text(change["action"], style), *cells)
+        self.console.print(table)
+        self._more()
+
+    def words(self) -> None:
+        """A sentence for each change."""
+        if self._none():
+            return
+        for change in self.changes:
+            old, new = change["old"] or {}, change["new"] or {}
+            action = {"insert": "inserted", "update": "updated", "delete": "deleted"}[change["action"]]
+            said = "; ".join(f"{name} {shown(old[name])} → {shown(new[name])}" for name in change["changed"] or ())
+            record = f"{self._record(change)} " if self.key else ""
+            by = f"by {change['actor']}" if change["actor"] else "by somebody"
+            batch = f", batch {change['batch_no']}" if change["batch_no"] else ""
+            why = f", because: {change['reason']}" if change["reason"] else ""
+            rest = f"{': ' + said if said else ''}, {by}{batch}{why}."
+            self.console.print(
+                Text.assemble((_time(change), "dim"), f" {record}was ", (action, STYLES[change["action"]]), rest)
+            )
+        self._more()
+
+    def _record(self, change: dict[str, Any]) -> str:
+        row = {name.lower(): value for name, value in (change["new"] or change["old"]).items()}
+        return " · ".join(shown(row.get(name.lower())) for name in self.key)
+
+    def _none(self) -> bool:
+        if not self.changes:
+            self.console.print(f"No such change of {self.name}.")
+        return not self.changes
+
+    def _more(self) -> None:
+        if self.full:
+            first = self.changes[0]["change_no"]
+            more = f"The newest {len(self.changes):,}; --before {first} shows those before, --limit more at once."
+            self.console.print(more, style="dim")
+
+
+def _changed(change: dict[str, Any]) -> list[str]:
+    """The columns to show of a change."""
+    row = change["new"] or change["old"]
+    return change["changed"] or [name for name, value in row.items() if value is not None]
+
+
+def _numbers(change: dict[str, Any]) -> list[str]:
+    return [str(change["change_no"]), str(change["batch_no"] or "")]
+
+
+def _time(change: dict[str, Any]) -> str:
+    return f"{change['changed_at']:%Y-%m-%d %H:%M:%S}"

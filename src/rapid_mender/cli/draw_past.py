@@ -35,7 +35,7 @@ def undone(done: Undone, preview: bool, stopped: bool) -> None:
         table = Rows("action", "key", "column", "now", "", "then")
         for sample in done.samples:
             first = [Text(sample.action, STYLES[sample.action]), together(sample.key.values())]
-            style = STYLES[sample.action]
+            style, lines = STYLES[sample.action], list[tuple[Any, ...]]()
             if sample.action == "update":
                 lines = [(column, Text(shown(now), "dim"), "→", shown(then)) for column, now, then in sample.cells]
             else:
@@ -119,7 +119,7 @@ def verified(done: Verified) -> None:
     if done.holds:
         console.print(Text("The history and the table say the same.", STYLES["insert"]))
         return
-    console.print(Text(f"{done.found:,} places where they do not:", STYLES["reject"]))
+    console.print(Text(f"They differ in {done.found:,} {'places' if done.found > 1 else 'place'}:", STYLES["reject"]))
     table = Rows("key", "column", "the history says", "", "there is", "since change", "what", right=("since change",))
     for row in done.differences.slice(0, _LINES).to_pylist():
         values = list(row.values())

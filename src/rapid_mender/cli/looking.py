@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
 
@@ -35,7 +35,7 @@ def batches(
         from ..stores.urls import open_store
         from . import draw_history, screen
 
-        store, _, _ = place_of(where, None, set)
+        store, _, _ = place_of(where, None, set, needed=False)
         rows = batches(store, table=table, limit=limit)
         if json:
             screen.print_json({"store": open_store(store).where, "batches": documents.of_batches(rows)})
@@ -49,48 +49,75 @@ def history(
     key: Key = None,
     batch: Annotated[int | None, typer.Option("--batch", help="Only this batch.")] = None,
     action: Annotated[str | None, typer.Option("--action", help="Only insert, update or delete.")] = None,
-    column: Annotated[str | None, typer.Option("--column", help="Only updates that changed this column.")] = None,
+    column: Annotated[str | None, typer.Option("--column", help="Only what changed in this column.")] = None,
+    actor: Annotated[str | None, typer.Option("--actor", help="Only changes by this user.")] = None,
+    application: Annotated[str | None, typer.Option("--application", help="Only changes by this program.")] = None,
     since: Annotated[Moment, typer.Option("--since", formats=_FORMATS, help="Not before this time (UTC).")] = None,
     until: Annotated[Moment, typer.Option("--until", formats=_FORMATS, help="Not after this time (UTC).")] = None,
+    after: Annotated[int | None, typer.Option("--after", metavar="N", help="Only changes after number N.")] = None,
+    before: Annotated[int | None, typer.Option("--before", metavar="N", help="Only changes before number N.")] = None,
     limit: Limit = 20,
+    wide: Annotated[bool, typer.Option("--wide", help="Whole rows, one line a change.")] = False,
+    words: Annotated[bool, typer.Option("--words", help="A sentence for each change.")] = False,
+    out: Annotated[
+        str | None,
+        typer.Option("--out", metavar="FILE", help="Write all of them: .csv, .jsonl, .parquet or .events.jsonl."),
+    ] = None,
     other: OtherStore = None,
     set: Names = None,
     json: AsJson = False,
 ) -> None:
     """Show the changes of a table, or of one record.
 
-    When, in which batch, by whom, from what to what.
+    When, in which batch, by whom, from what to what. --out writes a file, .events.jsonl as CloudEvents.
     """
     with errors_in_words():
         from .. import documents
         from ..changes.query import history
-        from ..errors import JobError
         from ..stores.urls import open_store
         from . import draw_history, screen
 
         store, name, job_key = place_of(where, other, set, table)
-        if not name:
-            raise JobError("name the table with --table, or give a job file instead of a store URL")
         given = pairs("--key", "COLUMN=VALUE", key)
-        changes = history(
-            store,
-            name,
-            key=given,
-            batch=batch,
-            action=action,
-            column=column,
-            since=since,
-            until=until,
-            limit=limit,
-        )
+        filters: dict[str, Any] = {
+            "key": given, "batch": batch, "action": action, "column": column, "actor": actor,
+            "application": application, "since": since, "until": until, "after": after, "before": before,
+        }  # fmt: skip
+        if out is not None:
+            typer.echo(f"Wrote {_written(out, store, name, job_key, filters):,} changes to {out}.")
+            return
+        changes = history(store, name, **filters, limit=limit)
         if json:
-            screen.print_json(
-                {"store": open_store(store).where, "table": name, "changes": documents.of_changes(changes)}
-            )
+            shown = {"store": open_store(store).where, "table": name}
+            screen.print_json(shown | {"changes": documents.of_changes(changes)})
+            return
+        identity = job_key or _primary_key(store, name)
+        whole = {column.lower() for column in identity} <= {column.lower() for column in given}
+        drawn = draw_history.Drawn(changes, name, [] if given and whole else identity, changes.num_rows == limit)
+        if words:
+            drawn.words()
+        elif wide:
+            drawn.wide()
         else:
-            identity = job_key or _primary_key(store, name)
-            whole = {column.lower() for column in identity} <= {column.lower() for column in given}
-            draw_history.history(changes, name, [] if given and whole else identity, full=changes.num_rows == limit)
+            drawn.lines(column)
+
+
+def _written(path: str, store: str | Store, table: str, key: list[str], filters: dict[str, Any]) -> int:
+    """Write changes to a file; returns how many."""
+    from itertools import chain
+
+    from ..changes.events import event_lines
+    from ..changes.export import write_file, write_lines
+    from ..changes.query import history_pages
+    from ..stores.urls import open_store
+
+    pages = history_pages(store, table, **filters)
+    first = next(pages)
+    every = chain([first], pages)
+    if path.lower().endswith(".events.jsonl"):
+        names = key or _primary_key(store, table)
+        return write_lines(path, event_lines(every, open_store(store).where, table, names))
+    return write_file(path, first.schema, every)
 
 
 def _primary_key(store: str | Store, table: str) -> list[str]:

@@ -42,10 +42,14 @@ Table = Annotated[str | None, typer.Option("--table", help="The table; needed wi
 
 
 def place_of(
-    where: str, store: str | None, names: list[str] | None, table: str | None = None
+    where: str, store: str | None, names: list[str] | None, table: str | None = None, needed: bool = True
 ) -> tuple[str | Store, str, list[str]]:
-    """The store, the table ("" if nobody says) and the key, if a job file names them; `table` is told beside it."""
+    """The store, the table and the key, if a job file names them; `table` is told beside it, or else `needed`."""
     if "://" in where and not os.path.exists(where):
+        if needed and table is None:
+            from ..errors import JobError
+
+            raise JobError("name the table with --table, or give a job file instead of a store URL")
         return where, table or "", []
     job = load(where, store, names)
     return job.store, table or job.table, job.key

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from contextlib import closing
 from typing import Annotated
 
 import typer
@@ -36,11 +37,11 @@ def undo(
         from ..merging.undo import undo
         from . import draw_past, screen
 
-        store, name, _ = place_of(where, other, set)
+        store, name, _ = place_of(where, other, set, table, needed=False)
         stopped = False
         try:
             done = undo(
-                store, batch, since=since, table=table or name, rest=rest, force=force, preview=preview
+                store, batch, since=since, table=name or None, rest=rest, force=force, preview=preview
             )  # fmt: skip
         except ConflictError as error:
             done, stopped = error.undone, True
@@ -79,6 +80,7 @@ def as_of(
         from ..changes.as_of import as_it_was, life
         from ..changes.export import into_table, write_file
         from ..errors import JobError
+        from ..incoming import Spool
         from ..stores.urls import opened
         from . import draw_past, screen
 
@@ -94,18 +96,22 @@ def as_of(
             return
         if key:
             raise JobError("--key shows the whole life of a record; leave out --when, --batch and --position")
+        spool = Spool()
         with opened(store) as place, place.begin(write=False) as session:
             info, pages = as_it_was(session, name, when=when, batch=batch, position=position)
             if out is not None:
                 count = write_file(out, info.schema, pages)
                 typer.echo(f"Wrote {count:,} rows to {out}.")
-            elif to is not None and to_table is not None:
-                count = into_table(to, to_table, info, pages)
-                typer.echo(f"Wrote {count:,} rows to the new table {to_table}.")
+            elif to is not None:
+                for page in pages:  # kept, so that it can be written where it is read
+                    spool.put(page)
             elif json:
                 screen.print_json({"table": name, "rows": [row for page in pages for row in documents.of_rows(page)]})
             else:
                 draw_past.rows(pages, info.names, limit)
+        if to is not None and to_table is not None:
+            with closing(spool):
+                typer.echo(f"Wrote {into_table(to, to_table, info, spool):,} rows to the new table {to_table}.")
 
 
 def verify(

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ..changes.past import Past
 from ..core.compare import unlike
@@ -12,6 +13,7 @@ from ..core.slots import Slots
 
 LINES = pa.schema([(name, pa.string()) for name in ("column", "left", "now", "why")])
 _GONE, _BACK, _CHANGED = "the row is gone", "there is a row again", "changed since"
+_SINCE, _BEHIND = (_GONE, _BACK, _CHANGED), ", and the history does not say by whom"
 _SEVERAL, _ODD = "several rows have this key", "it cannot be written back in the form that it had"
 
 
@@ -32,9 +34,20 @@ class Conflicts:
     def __len__(self) -> int:
         return sum(len(one) for one in self._noted)
 
-    def table(self) -> pa.Table:
-        """All of them: the key, column, what was left in it, what is there now, why."""
-        return pa.concat_tables(self._noted) if self._noted else LINES.empty_table()
+    def table(self, last: int) -> pa.Table:
+        """All of them: the key, column, what was left in it, what is there now, and why. `last`: the last change that
+        is to be undone."""
+        if not self._noted:
+            return LINES.empty_table()
+        every = pa.concat_tables(self._noted)
+        since = np.flatnonzero(pc.is_in(every["why"], pa.array(_SINCE)).to_numpy(zero_copy_only=False))
+        if not len(since):
+            return every
+        keys = every.select(every.column_names[: len(self.past.key)]).rename_columns(self.past.key)
+        why = every["why"].to_pylist()
+        for at, batch in zip(since.tolist(), self.past.last_batches(keys.take(pa.array(since)), last), strict=True):
+            why[at] += f", by batch {batch}" if batch else ", by another program" if batch == 0 else _BEHIND
+        return every.set_column(every.num_columns - 1, "why", pa.array(why, pa.string()))
 
     def look(self, slots: Slots, there: Existing, row: np.ndarray, matches: np.ndarray) -> np.ndarray:
         """Note the rows that are not as the batches left them. Returns a mask of these.

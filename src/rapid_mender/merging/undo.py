@@ -340,7 +340,8 @@ class _Undo:
 
     def _ended(self) -> Undone:
         undone = self.undone
-        undone.conflicts = self.conflicts.table()
+        last = self.changes.values["change_no"][-1].as_py()
+        undone.conflicts = self.conflicts.table(last)
         open_still = undone.conflicts.num_rows and not self.rest and (undone.kept or not self.force)
         if open_still and not self.preview:
             raise ConflictError(_in_words(undone), replace(undone, wrote=False))

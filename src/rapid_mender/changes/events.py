@@ -1,0 +1,46 @@
+"""Changes as events, in the form of CloudEvents 1.0: one JSON object for each change."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterable, Iterator, Sequence
+from typing import Any
+from urllib.parse import quote
+
+import pyarrow as pa
+
+from ..core.json_text import line_of
+
+
+def documents_of(changes: pa.Table) -> Iterator[dict[str, Any]]:
+    """Changes one by one, as a history has them: the old and the new values in an object each, None where there is no
+    row."""
+    for row in changes.to_pylist():
+        one = {name: value for name, value in row.items() if not name.startswith(("old_", "new_"))}
+        one["changed"] = json.loads(row["changed"]) if row["changed"] else None
+        for side, none in (("old", "insert"), ("new", "delete")):
+            values = {name[4:]: value for name, value in row.items() if name.startswith(f"{side}_")}
+            one[side] = None if row["action"] == none else values
+        yield one
+
+
+def event_lines(pages: Iterable[pa.Table], where: str, table: str, key: Sequence[str]) -> Iterator[str]:
+    """A line of JSON for each change. `where` is the store's name, `key` the columns that tell the rows apart.
+
+    `id` is the change's number, which with `source` (the store and the table) tells an event from every other;
+    `subject` is the key, `type` is rmend.insert, rmend.update or rmend.delete; `data` has old, new and changed, and who
+    did it and why.
+    """
+    source = f"/rmend/{quote(where, safe='')}/{quote(table, safe='')}"
+    for page in pages:
+        for one in documents_of(page):
+            row = one["new"] or one["old"]
+            names = {name.lower(): name for name in row}
+            subject = "&".join(
+                f"{quote(name, safe='')}={quote(str(row[names[name.lower()]]), safe='')}" for name in key
+            )
+            data = {name: one[name] for name in ("changed", "old", "new", "batch_no", "actor", "application", "reason")}
+            yield line_of({
+                "specversion": "1.0", "id": str(one["change_no"]), "source": source, "type": f"rmend.{one['action']}",
+                "subject": subject, "time": one["changed_at"], "datacontenttype": "application/json", "data": data,
+            })  # fmt: skip
