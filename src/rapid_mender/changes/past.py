@@ -98,6 +98,11 @@ class Past:
         found = last[np.searchsorted(order, sought)].tolist()
         return [None if batch < 0 else batch for batch in found]
 
+    def of_run(self, run: Mapping[str, Any]) -> Where:
+        """The conditions for the changes of a batch."""
+        bounds = [[Condition(NUMBER, ">=", run["first_change"])], [Condition(NUMBER, "<=", run["last_change"])]]
+        return [*bounds, [Condition("batch_no", "=", run["batch_no"])]]
+
     def nothing(self) -> Existing:
         """No changes."""
         return self.session.read(self.kept, Selection([[Condition(NUMBER, "<", 0)]], NUMBER))
@@ -177,6 +182,7 @@ def runs_of(session: Session, where: Where = (), limit: int | None = None) -> li
     for row in rows:
         for column in BATCHES.columns:
             row.setdefault(column.name)
+        row["figures_text"] = row["figures"]
         row["figures"] = json.loads(row["figures"] or "{}")
         row["undoes"] = json.loads(row["undoes"] or "[]")
     return rows

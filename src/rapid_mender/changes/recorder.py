@@ -18,6 +18,8 @@ from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, 
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written, kept
+from .past import past_of
+from .seal import seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
@@ -40,6 +42,10 @@ class Recorder:
     batch: int | None = None
     undoes: Sequence[int] = ()
     """The batches that this one undoes."""
+    seals: bool | None = None
+    """Whether the batch is sealed; None: if the one before it is."""
+    _before: str | None = None
+    """The hash of the seal of the batch before, if it has one."""
     unrecorded: int = 0
     """How many rows triggers changed that no record was about; if there are any, the history does not replay."""
     _first: int | None = None
@@ -146,18 +152,21 @@ class Recorder:
                 self.session.add_columns(wanted.name, new)
                 self._began = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
             self._gone = sorted(set(history.names) - set(wanted.names))
-        self._last = self._newest()
+        self._last, before = self._newest()
+        self._before = json.loads(before)["hash"] if before else None
 
     def _needs_undo(self, table: TableInfo | None) -> None:
         if table is not None and not table.undoes and self.info.undoes:
             raise StoreError(f"table {table.name!r} has an engine that cannot undo; give it one that can")
 
-    def _newest(self) -> int:
-        """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
+    def _newest(self) -> tuple[int, str | None]:
+        """The last change's number: that of the history, or, if rows of it were removed, of the batches; and the seal
+        of the last batch."""
         newest = self.session.last(self._shape.name, "change_no")
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
-        told = self.session.read(BATCHES, Selection(here, "batch_no", 1, columns=["last_change"])).values
-        return max(newest, *told["last_change"].to_pylist(), 0)
+        told = self.session.read(BATCHES, Selection(here, "batch_no", 1, columns=["last_change", "seal"])).values
+        last, seal = (told[name].to_pylist() for name in ("last_change", "seal"))
+        return max(newest, *last, 0), seal[0] if seal else None
 
     def _check_history(self, history: TableInfo) -> None:
         """A column of the table may have been altered since: then a database may cut or round what the history gets."""
@@ -198,7 +207,7 @@ class Recorder:
         session.find_own(BATCHES_TABLE, owner=self.info.owner)
         if self._last is not None:
             session.find_own(self._shape.name, self.info)
-            self._last = self._newest()
+            self._last, _ = self._newest()
 
     def _about_history(self, landed: bool) -> dict[str, Any]:
         """What is to be known later of the history: the columns that began with this batch, those that the table lacks,
@@ -229,6 +238,16 @@ class Recorder:
         }  # fmt: skip
         schema = pa.schema([BATCHES.schema.field(name) for name in values])
         self.session.update(BATCHES, rows, pa.table(values, schema=schema))
+        if status != "running" and self._first and (self._before is not None if self.seals is None else self.seals):
+            self._seal()
+
+    def _seal(self) -> None:
+        """Seal the batch, as it is stored now."""
+        past = past_of(self.session, self.info.name, self.info)
+        run = past.runs([[Condition("batch_no", "=", self.batch)]])[0]
+        seal = seal_of(past, run, run["figures_text"], self._before)
+        row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
+        self.session.update(BATCHES, row, pa.table({"seal": [seal]}))
 
 
 def _listed(what: str, names: Sequence[str]) -> dict[str, list[str]]:

@@ -21,10 +21,12 @@ from ..incoming import Spool
 from ..stores.contract import Store
 from ..stores.urls import opened
 from .past import NUMBER, Past, past_of, together
+from .seal import SealCheck
 
 _TABLE = np.int64(np.iinfo(np.int64).max)  # the number of the event that is the row of the table itself
 _AT_ONCE = 1 << 20  # events that are sorted at once
 _MOST = 10_000
+_ALTERED = pa.schema([("batch_no", pa.int64()), ("change_no", pa.int64()), ("what", pa.string())])
 _LINE = pa.schema([
     ("column", pa.string()), ("before", pa.string()), ("after", pa.string()), ("change_no", pa.int64()),
     ("what", pa.string()),
@@ -48,22 +50,30 @@ class Verified:
     rows: int = 0
     unknown: int = 0
     found: int = 0
+    sealed: int = 0
+    """How many batches are sealed."""
+    seal: str | None = None
+    """The hash at the end of their chain."""
+    altered: pa.Table = field(default_factory=lambda: _ALTERED.empty_table())
+    """What somebody altered in the history or in the batches, as the seals tell: batch_no, change_no, what."""
     differences: pa.Table = field(default_factory=lambda: _LINE.empty_table())
 
     @property
     def holds(self) -> bool:
         """Whether nothing differs."""
-        return not self.found
+        return not self.found and not self.altered.num_rows
 
 
-def verify(store: str | Store, table: str) -> Verified:
-    """Whether replaying the history gives the table: all of it is read, and nothing written.
+def verify(store: str | Store, table: str, *, expect: str | None = None) -> Verified:
+    """Whether replaying the history gives the table, and the seals hold: all of it is read, and nothing written.
+
+    `expect` is the hash of a seal that somebody noted elsewhere: one of the chain must have it.
 
     Memory does not grow with the history. Raises StoreError if the table is not there or has no history.
     """
     with opened(store) as place, place.begin(write=False) as session:
         past = past_of(session, table)
-        return _Check(past, Verified(past.info.name, place.where, past.key)).run()
+        return _Check(past, Verified(past.info.name, place.where, past.key)).run(expect)
 
 
 class _Check:
@@ -81,8 +91,9 @@ class _Check:
         self.common = [name for name in past.columns if name not in began]
         count = past.session.count(past.kept) * 2 + past.session.count(past.info)
         self.parts = max(1, -(-count // _AT_ONCE))
+        self.seals = SealCheck(past)
 
-    def run(self) -> Verified:
+    def run(self, expect: str | None) -> Verified:
         with ExitStack() as stack:
             spools = [stack.enter_context(closing(Spool(1 << 20))) for _ in range(self.parts)]
             for events in self._events():
@@ -101,6 +112,13 @@ class _Check:
         if len(pairs):
             pairs = pairs[np.argsort(pairs[:, 0], kind="stable")][:_MOST]
             self.verified.differences = self._told(pairs)
+        self.verified.sealed, self.verified.seal = self.seals.sealed, self.seals.last
+        altered = list(self.seals.wrong())
+        if expect is not None and not self.seals.has(expect):
+            altered.append((None, None, "no batch has the seal that is expected"))
+        names = _ALTERED.names
+        lines = [dict(zip(names, line, strict=True)) for line in altered]
+        self.verified.altered = pa.Table.from_pylist(lines, _ALTERED)
         return self.verified
 
     # -- events -----------------------------------------------------------------------------------------
@@ -109,6 +127,7 @@ class _Check:
         past, columns = self.past, [*self.common, *self.late]
         for page in past.changes():
             self.verified.changes += len(page.positions)
+            self.seals.add(page)
             actions = one_array(page.values["action"])
             numbers = page.values[NUMBER].to_numpy()
             for side, none, odd in (("old", "insert", 0), ("new", "delete", 1)):

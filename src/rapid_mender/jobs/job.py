@@ -231,6 +231,8 @@ class Job(_Strict):
     max_rejects: _Limit = None
     commit_every: int | None = Field(None, ge=1, lt=1 << 62)
     history: bool = True
+    seal: bool | None = None
+    batches: Literal["all", "changes"] = "all"
     without_undo: bool = False
 
     _source: str | None = PrivateAttr(None)

@@ -318,7 +318,9 @@ class Run:
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         from .. import __version__
 
-        return Recorder(session, self.plan.info, name, self.job.history, f"rmend {__version__}", self.number)
+        return Recorder(
+            session, self.plan.info, name, self.job.history, f"rmend {__version__}", self.number, seals=self.job.seal
+        )
 
     def _unit(
         self, way: ChunkWay, session: Session, recorder: Recorder, chunks: Iterator[tuple[Chunk, bool]], at: int
@@ -344,7 +346,14 @@ class Run:
             return True, at
         if self.groups is not None:
             self.groups.look_after(session)
-        whole, batch = self.whole, recorder.start()
+        whole, counts = self.whole, self._counts()
+        if (
+            self.job.batches == "changes"
+            and not self.commits
+            and not any(counts[name] for name in NAMES if name != "skip")
+        ):
+            return True, at
+        batch = recorder.start()
         result = replace(self._result(whole), batch=batch) if whole.counts["reject"] else None
         if result is not None and isinstance(self.job.rejects, RejectsTable):
             keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)
