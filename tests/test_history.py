@@ -3,18 +3,24 @@
 from __future__ import annotations
 
 import random
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from typing import Any
 
+import pyarrow as pa
 import pytest
 from hypothesis import strategies as st
 
 import rapid_mender as rm
+from rapid_mender.core.schema import TableInfo
+from rapid_mender.stores.contract import Load, Session
 
 from .cases import ARCHIVE, SCHEMA, with_archive
 from .cases import Case as Options
 from .laws import Case, cases, normal, on_every_store
 from .stores import STORES, TABLE, Place
 
+Merge = Callable[..., int]
 options = st.composite(lambda draw: Options(draw, False))()
 
 
@@ -89,3 +95,188 @@ def test_as_of_every_batch_is_the_table_then_and_the_history_holds(store: str, c
         assert verified.holds, verified.differences.to_pylist()
         assert verified.rows == len(copies[max(copies)])
         assert verified.changes == rm.history(place.store, TABLE).num_rows
+
+
+ROWS = [{"tag_no": n, "species": "Oak", "height": n / 4} for n in range(1, 9)]
+PLAIN = pa.schema([("tag_no", pa.int64()), ("species", pa.string()), ("height", pa.float64())])
+
+
+@contextmanager
+def register(store: str, seal: bool | None = None) -> Iterator[tuple[Place, Merge]]:
+    """A table of trees, and a function that merges records into it and gives the number of the batch."""
+    with STORES[store](PLAIN, ["tag_no"], ROWS) as place:
+        job = rm.Job(store=place.store, table=TABLE, key="tag_no", seal=seal)
+        yield place, lambda *records, **more: rm.merge(job.model_copy(update=more), list(records)).batch or 0
+
+
+def behind(place: Place, tag: int, column: str | None, value: Any) -> None:
+    """Change a row, or remove it, without a word to the history."""
+    with place.opened.begin(write=True) as session:
+        info = session.describe(TABLE)
+        rows = session.fetch(info, pa.table({"tag_no": [tag]}))
+        if column is None:
+            session.delete(info, rows).refusals()
+        else:
+            session.update(info, rows, pa.table({column: [value]})).refusals()
+
+
+def put(session: Session, info: TableInfo, number: int, **values: Any) -> None:
+    """Set columns of a row of the history or of the batches, by its number."""
+    rows = session.fetch(info, pa.table({info.names[0]: [number]}), fresh=True)
+    kinds = {name: info[name].type for name in values}
+    session.update(info, rows, pa.table({name: pa.array([value], kinds[name]) for name, value in values.items()})).refusals()
+
+
+def exchange(session: Session, history: TableInfo) -> None:
+    for number, now in ((2, 99), (4, 2), (99, 4)):
+        put(session, history, number, change_no=now)
+
+
+def remove(session: Session, history: TableInfo) -> None:
+    session.delete(history, session.fetch(history, pa.table({"change_no": [3]}))).refusals()
+
+
+def add(session: Session, history: TableInfo) -> None:
+    row = session.fetch(history, pa.table({"change_no": [5]})).values
+    session.append(history, Load(row.set_column(0, "change_no", pa.array([500]))))
+
+
+def batch_row(session: Session, history: TableInfo) -> None:
+    put(session, session.describe("rmend_batches"), 2, actor="nobody")
+
+
+ALTERED: list[tuple[Any, list[tuple[int, int | None]]]] = [
+    (lambda session, history: put(session, history, 7, reason="so"), [(2, 7)]),
+    (lambda session, history: put(session, history, 12, actor="nobody"), [(3, 12)]),
+    (remove, [(1, 3)]), (add, [(1, 500)]), (exchange, [(1, 2), (1, 4)]), (batch_row, [(2, None)]),
+]  # fmt: skip
+
+
+@contextmanager
+def altered(place: Place, alter: Any) -> Iterator[None]:
+    """The history altered within the block, and put back as it was."""
+    with place.opened.begin(write=True) as session:
+        history = session.find_own(f"{TABLE}_history", session.describe(TABLE))
+        batches = session.describe("rmend_batches")
+        assert history is not None
+        kept = session.read(history).values, session.read(batches).values
+        alter(session, history)
+    yield
+    with place.opened.begin(write=True) as session:
+        history = session.find_own(f"{TABLE}_history", session.describe(TABLE))
+        assert history is not None
+        session.delete(history, session.read(history)).refusals()
+        session.append(history, Load(kept[0]))
+        put(session, session.describe("rmend_batches"), 2, actor=kept[1]["actor"][1].as_py())
+
+
+every_store = pytest.mark.parametrize("store", STORES)
+
+
+def names(table: pa.Table, *columns: str) -> list[Any]:
+    return [tuple(row[column] for column in columns) for row in table.to_pylist()]
+
+
+@every_store
+def test_what_was_changed_since_is_a_conflict(store: str) -> None:
+    """By a later batch, or behind the history's back: all are listed, with both values; --rest and --force go on."""
+    with register(store) as (place, merge):
+        before = place.rows()
+        wrong = merge(*({"tag_no": n, "height": 3.25 * n} for n in (1, 2, 3, 9)))
+        later = merge({"tag_no": 2, "height": 77.5})
+        behind(place, 3, "height", 88.5)
+        behind(place, 9, None, None)
+        left = place.rows()
+        with pytest.raises(rm.ConflictError, match=r"3 rows of .* are not as batch 1 left them") as stopped:
+            rm.undo(place.store, wrong)
+        assert place.rows() == left
+        told = {(row["tag_no"], row["column"]): (row["left"], row["now"], row["why"]) for row in stopped.value.undone.conflicts.to_pylist()}
+        unknown = "and the history does not say by whom"
+        assert told == {
+            (2, "height"): ("6.5", "77.5", f"changed since, by batch {later}"), (3, "height"): ("9.75", "88.5", f"changed since, {unknown}"),
+            (9, None): (None, None, f"the row is gone, {unknown}"),
+        }  # fmt: skip
+        rest = rm.undo(place.store, wrong, rest=True)
+        assert (rest.counts, rest.kept, rest.wrote) == ({"insert": 0, "update": 1, "delete": 0}, 3, True)
+        assert rest.batch is not None
+        rm.undo(place.store, rest.batch)
+        forced = rm.undo(place.store, wrong, force=True)
+        assert (place.rows(), forced.forced, forced.kept) == (before, 3, 0)
+
+
+@every_store
+def test_who_alters_the_past_is_found(store: str) -> None:
+    with register(store, seal=True) as (place, merge):
+        for height in (1.5, 2.5, 3.5):
+            merge(*({"tag_no": n, "height": n * height} for n in range(1, 6)))
+        undone(place, 3)
+        whole = rm.verify(place.store, TABLE)
+        assert (whole.holds, whole.sealed, whole.changes, whole.unknown) == (True, 4, 20, 3)
+        assert whole.seal is not None
+        assert rm.verify(place.store, TABLE, expect=whole.seal).holds
+        assert not rm.verify(place.store, TABLE, expect="0" * 64).holds
+        for alter, found in ALTERED:
+            with altered(place, alter):
+                verified = rm.verify(place.store, TABLE)
+                assert not verified.holds
+                assert names(verified.altered, "batch_no", "change_no") == found, verified.altered.to_pylist()
+            assert rm.verify(place.store, TABLE).holds
+
+
+@every_store
+def test_a_pruned_history_knows_where_it_begins(store: str) -> None:
+    with register(store, seal=True) as (place, merge):
+        for height in (1.5, 2.5, 3.5):
+            merge(*({"tag_no": n, "height": n * height} for n in range(1, 6)))
+        after_two = rm.as_of(place.store, TABLE, batch=2)
+        assert rm.prune(place.store, TABLE, before_batch=3, preview=True).changes == 10
+        assert rm.history(place.store, TABLE).num_rows == 15
+        pruned = rm.prune(place.store, TABLE, before_batch=3)
+        assert (pruned.changes, pruned.last_batch, rm.history(place.store, TABLE).num_rows) == (10, 2, 5)
+        assert rm.verify(place.store, TABLE).holds
+        assert normal(rm.as_of(place.store, TABLE, batch=2).to_pylist()) == normal(after_two.to_pylist())
+        for far in ({"batch": 1}, {"position": 3}, {"when": "2020-01-01"}):
+            with pytest.raises(rm.JobError, match=r"the history of .* begins"):
+                rm.as_of(place.store, TABLE, **far)
+        with pytest.raises(rm.JobError, match="its changes were pruned"):
+            rm.undo(place.store, 1)
+        undone(place, 3)
+        assert rm.prune(place.store, TABLE, before="9999-01-01").changes == 10
+        assert rm.verify(place.store, TABLE).holds
+        merge({"tag_no": 1, "height": 0.5})
+        assert rm.verify(place.store, TABLE).sealed == 1
+
+
+@every_store
+def test_the_life_of_one_record(store: str) -> None:
+    with register(store) as (place, merge):
+        merge({"tag_no": 2, "height": 5.0})
+        merge({"tag_no": 2, "height": 6.0}, {"tag_no": 3, "species": "Elm"})
+        life = rm.life(place.store, TABLE, {"tag_no": "2"})
+        assert names(life, "height", "batch_no") == [(0.5, None), (5.0, 1), (6.0, 2)]
+        spans = names(life, "valid_from", "valid_to")
+        assert [begin for begin, _ in spans][1:] == [end for _, end in spans][:-1]
+        assert (spans[0][0], spans[-1][1]) == (None, None)
+        assert rm.life(place.store, TABLE, {"tag_no": 8}).num_rows == 0
+
+
+BAD: list[tuple[Any, str]] = [
+    (lambda s: rm.undo(s, 99), "there is no batch 99"), (lambda s: rm.undo(s), "name the batch to undo"),
+    (lambda s: rm.undo(s, 1, table="nope"), "is one of table"), (lambda s: rm.undo(s, 1, rest=True, force=True), "choose one"),
+    (lambda s: rm.undo(s, 2), "its history was switched off"), (lambda s: rm.as_of(s, TABLE, batch=1), "with history = false"),
+    (lambda s: rm.as_of(s, TABLE), "say as of what"), (lambda s: rm.as_of(s, TABLE, when="soon"), "is no time"),
+    (lambda s: rm.as_of(s, TABLE, batch=9), "there is no batch 9 of table"), (lambda s: rm.verify(s, "nope"), "there is no table 'nope'"),
+    (lambda s: rm.prune(s, TABLE), "say how far"), (lambda s: rm.life(s, TABLE, {"nope": 1}), "no column 'nope'"),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("store", ["memory", "sqlite"])
+def test_what_cannot_be_asked_of_a_history_is_an_error_in_words(store: str) -> None:
+    with register(store) as (place, merge):
+        merge({"tag_no": 2, "height": 5.0})
+        merge({"tag_no": 2, "height": 6.0}, history=False)
+        rows = place.rows()
+        for ask, words in BAD:
+            with pytest.raises(rm.Error, match=words):
+                ask(place.store)
+        assert place.rows() == rows

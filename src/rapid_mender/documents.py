@@ -9,6 +9,7 @@ from typing import Any
 import pyarrow as pa
 
 from .changes.events import documents_of
+from .changes.prune import Pruned
 from .changes.verify import Verified
 from .jobs.check import Checked
 from .merging.explain import Explanation
@@ -88,8 +89,13 @@ def of_undone(undone: Undone) -> dict[str, Any]:
 
 
 def of_verified(verified: Verified) -> dict[str, Any]:
-    names = ("table", "store", "key", "holds", "changes", "rows", "unknown", "found")
-    return {name: getattr(verified, name) for name in names} | {"differences": verified.differences.to_pylist()}
+    names = ("table", "store", "key", "holds", "changes", "rows", "unknown", "found", "sealed", "seal")
+    tables = {"differences": verified.differences.to_pylist(), "altered": verified.altered.to_pylist()}
+    return {name: getattr(verified, name) for name in names} | tables
+
+
+def of_pruned(pruned: Pruned) -> dict[str, Any]:
+    return asdict(pruned)
 
 
 def of_batches(batches: pa.Table) -> list[dict[str, Any]]:

@@ -118,7 +118,10 @@ class SealCheck:
 
     def __init__(self, past: Past) -> None:
         self.past = past
-        self.runs = {run["batch_no"]: run for run in past.runs() if run["first_change"] is not None}
+        begins = past.begins
+        self._gone = gone = begins["change"] if begins else 0
+        self.runs = {run["batch_no"]: run for run in past.runs() if (run["first_change"] or 0) > gone}
+        self._before = begins["seal"] if begins else None
         self.seals = {number: _read(run["seal"]) for number, run in self.runs.items() if run["seal"]}
         self._hashing = {number: _Hashing() for number in self.seals}
         self._strays: list[tuple[int, int]] = []
@@ -144,7 +147,7 @@ class SealCheck:
         batches = page.values["batch_no"].to_numpy(zero_copy_only=False)
         numbers = page.values[NUMBER].to_numpy()
         for batch in np.unique(batches[~np.isnan(batches.astype(float))]).tolist():
-            places = np.flatnonzero(batches == batch)
+            places = np.flatnonzero((batches == batch) & (numbers > self._gone))
             run = self.runs.get(int(batch))
             if run is None:
                 self._strays += [(int(number), int(batch)) for number in numbers[places].tolist()]
@@ -157,7 +160,7 @@ class SealCheck:
         """What is wrong: the batch, the change, in words."""
         for number, batch in self._strays:
             yield batch, number, "a change was added: there is no such batch"
-        before: str | None = None
+        before = self._before
         for batch in sorted(self.seals):
             seal, run, hashing = self.seals[batch], self.runs[batch], self._hashing[batch]
             if before is not None and seal.get("before") != before:

@@ -9,6 +9,7 @@ import pyarrow as pa
 from rich.text import Text
 
 from ..changes.as_of import LIFE
+from ..changes.prune import Pruned
 from ..changes.verify import Verified
 from ..merging.undo import Undone
 from ..spelling import shown, together
@@ -116,8 +117,17 @@ def verified(done: Verified) -> None:
     console = Screen()
     head = f": {done.changes:,} changes, {done.rows:,} rows"
     console.print(Text.assemble((done.table, "bold"), head, f", {done.unknown:,} of them never changed."))
-    if done.holds:
+    if not done.found:
         console.print(Text("The history and the table say the same.", STYLES["insert"]))
+    if done.altered.num_rows:
+        console.print(Text("Somebody altered the history or the batches:", STYLES["reject"]))
+        table = Rows("batch", "change", "what", right=("batch", "change"))
+        for row in done.altered.slice(0, _LINES).to_pylist():
+            table.add_row(str(row["batch_no"] or ""), str(row["change_no"] or ""), row["what"])
+        console.print(table)
+    if done.sealed:
+        console.print(Text(f"{done.sealed:,} batches are sealed; the last seal is {done.seal}.", "dim"))
+    if not done.found:
         return
     console.print(Text(f"They differ in {done.found:,} {'places' if done.found > 1 else 'place'}:", STYLES["reject"]))
     table = Rows("key", "column", "the history says", "", "there is", "since change", "what", right=("since change",))
@@ -129,3 +139,18 @@ def verified(done: Verified) -> None:
     console.print(table)
     if done.differences.num_rows > _LINES:
         console.print(f"{done.differences.num_rows - _LINES:,} lines more; --json has them.", style="dim")
+
+
+def pruned(done: Pruned) -> None:
+    """How much was removed, or would be, and where the history begins now."""
+    console = Screen()
+    if not done.changes:
+        console.print(f"The history of {done.table} has no changes that are so old.")
+        return
+    began = f"{done.begins:%Y-%m-%d %H:%M:%S}"
+    if done.batch is None:
+        console.print(f"{done.changes:,} changes of {done.table} would be removed, those up to {began}.")
+        console.print("Nothing was removed; --yes removes them.")
+        return
+    console.print(f"Removed {done.changes:,} changes of {done.table}: the history begins on {began}.")
+    console.print(Text.assemble("Batch ", (str(done.batch), "bold"), "."))

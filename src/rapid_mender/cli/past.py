@@ -116,12 +116,15 @@ def as_of(
 
 def verify(
     where: Where,
+    expect: Annotated[
+        str | None, typer.Option("--expect", metavar="HASH", help="The seal that was noted elsewhere.")
+    ] = None,
     table: Table = None,
     other: OtherStore = None,
     set: Names = None,
     json: AsJson = False,
 ) -> None:
-    """Make sure that the history and the table say the same.
+    """Make sure that the history and the table say the same, and nobody altered it.
 
     Exits with 4 if they do not.
     """
@@ -131,10 +134,40 @@ def verify(
         from . import draw_past, screen
 
         store, name, _ = place_of(where, other, set, table)
-        done = verify(store, name)
+        done = verify(store, name, expect=expect)
         if json:
             screen.print_json(documents.of_verified(done))
         else:
             draw_past.verified(done)
         if not done.holds:
             raise typer.Exit(DIFFERS)
+
+
+def prune(
+    where: Where,
+    before: Annotated[str | None, typer.Option("--before", metavar="TIME", help="Changes before this time.")] = None,
+    before_batch: Annotated[
+        int | None, typer.Option("--before-batch", metavar="N", help="Changes of batches before this one.")
+    ] = None,
+    yes: Annotated[bool, typer.Option("--yes", help="Remove them; without it, it is only said how many.")] = False,
+    table: Table = None,
+    other: OtherStore = None,
+    set: Names = None,
+    json: AsJson = False,
+) -> None:
+    """Remove the oldest changes of a history.
+
+    Without --yes nothing is removed. What is left can still be undone, looked into and verified.
+    """
+    with errors_in_words():
+        from .. import documents
+        from ..changes.prune import prune
+        from . import draw_past, screen
+
+        store, name, _ = place_of(where, other, set, table)
+        done = prune(store, name, before=before, before_batch=before_batch, preview=not yes)
+        with output():
+            if json:
+                screen.print_json(documents.of_pruned(done))
+            else:
+                draw_past.pruned(done)

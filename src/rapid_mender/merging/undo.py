@@ -126,7 +126,14 @@ def _batches(session: Session, number: int, since: bool, table: str | None) -> t
         if by := _undone_by(number, later):
             raise JobError(f"batch {number} is undone already, by batch {by}; to redo it, undo batch {by}")
         later = found
+    pruned = runs_of(session, [here, [Condition("figures", "contains", '"pruned"')]], limit=1)
+    gone = pruned[0]["figures"]["pruned"] if pruned else {"change": 0}
     for one in later:
+        if one["first_change"] is not None and one["first_change"] <= gone["change"]:
+            raise JobError(
+                f"batch {one['batch_no']} cannot be undone: its changes were pruned; the history begins on "
+                f"{gone['time']}"
+            )
         done = sum(one[counted] or 0 for counted in ("inserted", "updated", "deleted"))
         if done and one["first_change"] is None:
             raise JobError(

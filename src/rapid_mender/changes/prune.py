@@ -1,0 +1,115 @@
+"""Pruning: the oldest changes of a history are removed, and a note is left of where it begins now."""
+
+from __future__ import annotations
+
+import json
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import Any
+
+import pyarrow as pa
+
+from ..errors import JobError
+from ..stores.contract import Condition, Selection, Session, Store
+from ..stores.urls import opened
+from .given import moment, whole
+from .past import NUMBER, Past, past_of
+from .recorder import Recorder
+
+_AT_ONCE = 50_000
+
+
+@dataclass
+class Pruned:
+    """What pruning removed, or would remove: so many `changes`, of batches up to `last_batch`; `begins` is when the
+    history begins now. `batch` is the run's own number, None where nothing was removed."""
+
+    table: str
+    store: str
+    changes: int
+    last_change: int | None = None
+    last_batch: int | None = None
+    begins: datetime | None = None
+    batch: int | None = None
+
+
+def prune(
+    store: str | Store,
+    table: str,
+    *,
+    before: datetime | date | str | None = None,
+    before_batch: int | None = None,
+    preview: bool = False,
+) -> Pruned:
+    """Remove the changes of a table that were made before a time or a batch, some at a time, each part in a
+    transaction of its own.
+
+    Only whole batches go, so that what is left can be undone and verified. The run is noted among the batches, with
+    the seal of the last batch that went, so that `as_of` and `verify` know where the history begins. Raises JobError if
+    neither or both of `before` and `before_batch` are given; StoreError if the table has no history.
+    """
+    whole("before_batch", before_batch)
+    if (before is None) == (before_batch is None):
+        raise JobError("say how far to prune: before, a time, or before_batch")
+    with opened(store) as place:
+        with place.begin(write=False) as session:
+            past = past_of(session, table)
+            info = past.info
+            pruned = _look(past, place.where, moment("before", before), before_batch)
+        if preview or not pruned.changes:
+            return pruned
+        with place.begin(write=True, table=info) as session:  # noted first: what is half done is known to be pruned
+            pruned.batch = _note(session, past_of(session, table), pruned)
+        while True:
+            with place.begin(write=True, table=info) as session:
+                past = past_of(session, table)
+                old = [[Condition(NUMBER, "<=", pruned.last_change)]]
+                wanted = Selection(old, NUMBER, _AT_ONCE, first=True, columns=[NUMBER])
+                rows = session.read(past.kept, wanted)
+                if not len(rows.positions):
+                    return pruned
+                gone = session.fetch(past.kept, rows.values.select([NUMBER]))
+                session.delete(past.kept, gone).refusals()
+
+
+def _look(past: Past, where: str, before: datetime | None, before_batch: int | None) -> Pruned:
+    """What is to be removed."""
+    if before is not None:
+        bounds = [[Condition("finished_at", "<", before)]]
+    else:
+        assert before_batch is not None
+        bounds = [[Condition("batch_no", "<", before_batch)]]
+    done = past.runs(
+        [[Condition("last_change", ">=", 1)], [Condition("status", "=", "done"), Condition("status", "=", "stopped")]]
+    )
+    inside = {run["batch_no"] for run in past.runs([[Condition("last_change", ">=", 1)], *bounds])}
+    old = [run for run in done if run["batch_no"] in inside]
+    young = [run for run in done if run["batch_no"] not in inside]
+    last = max((run["last_change"] for run in old), default=0)
+    last = min([last, *(run["first_change"] - 1 for run in young)])  # so that no batch is cut in two
+    count = 0
+    begins: datetime | None = None
+    for page in past.changes([[Condition(NUMBER, "<=", last)]], [NUMBER, "changed_at"]):
+        count += len(page.positions)
+        begins = page.values["changed_at"].cast(pa.timestamp("ms", "UTC"))[-1].as_py()
+    gone = [run for run in old if run["last_change"] <= last]
+    newest = gone[-1]["batch_no"] if gone else None
+    return Pruned(past.info.name, where, count, last if count else None, newest, begins)
+
+
+def _note(session: Session, past: Past, pruned: Pruned) -> int:
+    """Note among the batches where the history begins now."""
+    from .. import __version__
+
+    recorder = Recorder(session, past.info, None, True, f"rmend {__version__}")
+    batch = recorder.start()
+    run: list[dict[str, Any]] = past.runs([[Condition("batch_no", "=", pruned.last_batch or 0)]])
+    seal = json.loads(run[0]["seal"])["hash"] if run and run[0]["seal"] else None
+    assert pruned.begins is not None
+    note = {
+        "change": pruned.last_change, "batch": pruned.last_batch, "time": pruned.begins.isoformat(), "seal": seal,
+        "changes": pruned.changes,
+    }  # fmt: skip
+    counts = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)
+    recorder.finish(counts, {"pruned": note})
+    return batch
