@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, datetime
 from typing import Any
@@ -16,7 +17,7 @@ from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .algebra import spell_changed
 from .given import key_given, moment, whole
-from .past import NUMBER, Past, past_of
+from .past import NUMBER, Past, past_of, runs_of
 
 
 def history(
@@ -142,6 +143,20 @@ def batches(store: str | Store, *, table: str | None = None, limit: int | None =
             if column.name not in rows.column_names:
                 rows = rows.append_column(pa.field(column.name, column.type), pa.nulls(rows.num_rows, column.type))
         return _as_declared(rows.select(BATCHES.names), BATCHES.columns)
+
+
+def one_batch(store: str | Store, number: int) -> dict[str, Any]:
+    """All that is known of a batch: its row, with the figures as a dict, and `undone_by`, the batches that undo it.
+    Raises JobError if there is none of that number."""
+    whole("batch", number)
+    with opened(store) as place, place.begin(write=False) as session:
+        runs = runs_of(session, [[Condition("batch_no", "=", number)]])
+        if not runs:
+            raise JobError(f"there is no batch {number} in {session.where}")
+        later = [[Condition("table_name", "=", runs[0]["table_name"])], [Condition("batch_no", ">", number)]]
+        by = [one["batch_no"] for one in runs_of(session, later) if number in one["undoes"]]
+    run = {name: value for name, value in runs[0].items() if name != "figures_text"}
+    return run | {"seal": json.loads(run["seal"])["hash"] if run["seal"] else None, "undone_by": by}
 
 
 def _named(rows: pa.Table, names: Mapping[str, str]) -> pa.Table:

@@ -12,13 +12,15 @@ from .. import documents
 from ..spelling import shown
 from .screen import STYLES, Rows, Screen
 
+_COUNTS = ("inserted", "updated", "deleted", "skipped", "rejected")
+
 
 def batches(rows: pa.Table, store: str, of: str | None) -> None:
     console = Screen()
     if not rows.num_rows:
         console.print(f"No batch was merged into {f'{of} in ' if of else ''}{store} yet.")
         return
-    counts = dict(zip(("inserted", "updated", "deleted", "skipped", "rejected"), STYLES.values(), strict=True))
+    counts = dict(zip(_COUNTS, STYLES.values(), strict=True))
     table = Rows(
         "batch",
         "table",
@@ -47,6 +49,58 @@ def _status(row: dict[str, Any]) -> Text:
     if why := json.loads(row["figures"] or "{}").get("stopped"):
         text = f"{text}: {why}"
     return Text(text, "" if row["status"] == "done" else STYLES["reject"])
+
+
+def batch(run: dict[str, Any]) -> None:
+    """All that is known of one batch."""
+    console, figures = Screen(), run["figures"]
+    head: list[Any] = [
+        "Batch ",
+        (str(run["batch_no"]), "bold"),
+        " of ",
+        (run["table_name"], "bold"),
+        ", ",
+        _status_of(run),
+    ]
+    console.print(Text.assemble(*head))
+    about = Rows("", "")
+    for name, value in _about(run, figures):
+        if value not in (None, "", [], {}):
+            about.add_row(Text(name, "dim"), value if isinstance(value, Text) else str(value))
+    console.print(about)
+    for title, column, counted in (
+        ("columns changed", "column", figures.get("changed")), ("rejects by reason", "reason", figures.get("rejects")),
+        ("rules that decided", "rule", figures.get("rules")), ("slowest steps", "step", figures.get("steps")),
+    ):  # fmt: skip
+        if counted:
+            unit = "seconds" if column == "step" else "records"
+            table = Rows(title, unit, right=(unit,))
+            for name, value in sorted(counted.items(), key=lambda pair: -pair[1])[:10]:
+                table.add_row(str(name), f"{value:.3f}" if column == "step" else f"{value:,}")
+            console.print()
+            console.print(table)
+
+
+def _status_of(run: dict[str, Any]) -> Text:
+    return Text(run["status"], "" if run["status"] == "done" else STYLES["reject"])
+
+
+def _about(run: dict[str, Any], figures: dict[str, Any]) -> list[tuple[str, Any]]:
+    counts = Text()
+    for (name, style), column in zip(STYLES.items(), _COUNTS, strict=True):
+        count = run[column] or 0
+        counts.append(f"{count:,} {column}  ", style if count and name else "dim")
+    took = f"{(run['finished_at'] - run['started_at']).total_seconds():.2f} s" if run["finished_at"] else None
+    span = f"{run['first_change']:,} to {run['last_change']:,}" if run["first_change"] is not None else "none"
+    retries = figures.get("retries")
+    return [
+        ("records", f"{figures['records']:,}" if "records" in figures else None), ("decided", counts),
+        ("job", run["job"]), ("by", run["actor"]), ("with", run["application"]),
+        ("started (UTC)", f"{run['started_at']:%Y-%m-%d %H:%M:%S}"), ("took", took), ("retries", retries or None),
+        ("changes", span), ("changed by triggers", run["unrecorded"] or None), ("stopped", figures.get("stopped")),
+        ("undoes", ", ".join(map(str, run["undoes"]))), ("undone by", ", ".join(map(str, run["undone_by"]))),
+        ("pruned", figures.get("pruned", {}).get("changes")), ("seal", run["seal"]),
+    ]  # fmt: skip
 
 
 class Drawn:

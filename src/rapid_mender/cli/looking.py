@@ -21,6 +21,7 @@ _FORMATS = ["%Y-%m-%d", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S"]
 def batches(
     where: Where,
     table: Annotated[str | None, typer.Option("--table", help="Only the batches of this table.")] = None,
+    batch: Annotated[int | None, typer.Option("--batch", metavar="N", help="One batch, in full.")] = None,
     limit: Limit = 20,
     set: Names = None,
     json: AsJson = False,
@@ -31,11 +32,18 @@ def batches(
     """
     with errors_in_words():
         from .. import documents
-        from ..changes.query import batches
+        from ..changes.query import batches, one_batch
         from ..stores.urls import open_store
         from . import draw_history, screen
 
         store, _, _ = place_of(where, None, set, needed=False)
+        if batch is not None:
+            run = one_batch(store, batch)
+            if json:
+                screen.print_json({"store": open_store(store).where, **run})
+            else:
+                draw_history.batch(run)
+            return
         rows = batches(store, table=table, limit=limit)
         if json:
             screen.print_json({"store": open_store(store).where, "batches": documents.of_batches(rows)})

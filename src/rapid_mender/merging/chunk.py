@@ -50,8 +50,10 @@ class ChunkWay:
         """
         plan, session, writer, gather = self.plan, unit.session, unit.writer, unit.gather
         counts = gather.tally.groups
-        records = self.reader.read(chunk)
-        self.reader.check(session, records)
+        timed = gather.tally.timed
+        with timed("reading"):
+            records = self.reader.read(chunk)
+            self.reader.check(session, records)
         alone = decide_alone(records, *self.batch.repeats.of(records.rows), self.unit)
         asked = alone.open
         whole = len(asked) == len(records.rows)
@@ -69,7 +71,8 @@ class ChunkWay:
             index = None if whole and len(places) == len(records.rows) else pa.array(places)
             values = records.values if index is None else records.values.take(index)
             some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
-            decided = decide_slice(session, plan, layout, values, some, self.now)
+            with timed("looking up and deciding"):
+                decided = decide_slice(session, plan, layout, values, some, self.now)
             if time == "first":
                 gather.tally.fired.add(decided.fired)
             outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.matched_row))
@@ -79,11 +82,13 @@ class ChunkWay:
                 )
             if self.groups is not None:
                 outcomes[-1].groups = self.groups.of_decided(decided)
-            pending.append(writer.write(decided, records.rows[places]))
+            with timed("writing"):
+                pending.append(writer.write(decided, records.rows[places]))
             self.progress("merging", done + start, self.batch.rows)
         open_still = np.zeros(len(records.rows), bool)
         for outcome, writes in zip(outcomes, pending, strict=True):
-            for_now = reject_refused(plan, outcome, writes) & (time != "last time")
+            with timed("writing"):
+                for_now = reject_refused(plan, outcome, writes) & (time != "last time")
             open_still[outcome.places[for_now]] = True
             if self.groups is not None and outcome.groups is not None:
                 self.groups.count(counts, outcome.groups.filter(pa.array(~for_now)), outcome.decisions.codes[~for_now])
@@ -93,4 +98,5 @@ class ChunkWay:
             closed = np.flatnonzero(alone.codes >= 0)
             some = records.values.take(pa.array(closed))
             self.groups.count(counts, self.groups.of_records(some), alone.codes[closed])
-        gather.note(chunk, records, alone, outcomes, pending, open_still)
+        with timed("gathering"):
+            gather.note(chunk, records, alone, outcomes, pending, open_still)

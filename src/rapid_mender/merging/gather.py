@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
 
@@ -20,6 +21,8 @@ from .decide import Outcome
 from .result import Sample
 from .tally import Tally
 from .write import Pending, in_words
+
+_REASONS = 50
 
 
 @dataclass
@@ -66,7 +69,16 @@ class Gather:
         table = [pa.array(chunk.rows), names, reasons, sets, *keys]
         noted = pa.table(table, names=self.shape.names)
         self.tally.keep_decisions(noted if kept.all() else noted.filter(pa.array(kept)))
-        self._note_rejects(chunk, (codes == REJECT) & kept, reasons)
+        rejected = (codes == REJECT) & kept
+        self._count_reasons(why[rejected], texts)
+        self._note_rejects(chunk, rejected, reasons)
+
+    def _count_reasons(self, why: np.ndarray, texts: pa.Array) -> None:
+        """Count the rejects by reason; of many reasons those that come most often."""
+        which, numbers = np.unique(why, return_counts=True)
+        most = np.argsort(-numbers, kind="stable")[:_REASONS]
+        for place in most.tolist():
+            self.tally.reasons[texts[int(which[place])].as_py()] += int(numbers[place])
 
     def _changed(self, outcome: Outcome) -> pa.Array:
         """For each record of a decided slice the columns that its update changes, counted as well."""
@@ -145,6 +157,8 @@ class Gather:
             none = [pa.nulls(count, field.type) for field in list(self.shape)[3:]]
             table = [part["row"], pa.repeat("reject", count), part["reason"], *none]
             self.tally.keep_decisions(pa.table(table, schema=self.shape))
+            for reason, number in Counter(part["reason"].to_pylist()).most_common(_REASONS):
+                self.tally.reasons[reason] += number
             why = self._placed(part["row"], part["reason"])
             self.tally.keep_rejects(pa.table([part["row"], why, part["text"]], names=REJECT_SHAPE.names))
             room = self.tally.lacks_samples("reject") if self.samples else 0

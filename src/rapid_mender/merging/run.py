@@ -72,6 +72,11 @@ def _taken(job: Job, incoming: Any, write: bool, progress: Progress | None, by: 
         return Run(door, write, began, progress, by).go()
 
 
+def _short(text: str) -> str:
+    return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
+
+
+_LONGEST = 200  # letters of a reason that is kept among the figures
 _log = logging.getLogger("rapid_mender")
 _SLOW = 5.0  # seconds
 
@@ -125,7 +130,7 @@ class Run:
 
     def _read_all(self, spool: Spool) -> Batch:
         """The first pass over the batch, which asks what the store makes of its keys, and reads no table."""
-        with self._step("reading"), self.door.first_session() as session:
+        with self._step("reading"), self.done.timed("first pass"), self.door.first_session() as session:
             batch = read_all(session, self.reader, self.source, spool, self.progress)
         self._gather(self.done).note_broken(self.source.broken)
         if self.groups is not None:
@@ -256,6 +261,8 @@ class Run:
             "records": tally.records, "missing": tally.missing, "changed": dict(tally.changed),
             "rules": {str(number): count for number, count in sorted(tally.fired.decided.items())},
             "key": self.plan.key, **({"archive": self.plan.archive.name} if self.plan.archive is not None else {}),
+            "steps": {name: round(seconds, 3) for name, seconds in tally.seconds.items()},
+            **({"rejects": {_short(why): n for why, n in tally.reasons.most_common(10)}} if tally.reasons else {}),
             "retries": self.retries, "seconds": round(time.perf_counter() - self.started, 3),
         }  # fmt: skip
 

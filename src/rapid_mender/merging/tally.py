@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+import time
 from collections import Counter
+from collections.abc import Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -42,6 +45,10 @@ class Tally:
     """By column: the updates that change it."""
     kept: Counter[str] = field(default_factory=Counter)
     """By the database's reason: how many rows that did not come could not be deleted."""
+    reasons: Counter[str] = field(default_factory=Counter)
+    """How many records were rejected for a reason, of the more frequent ones."""
+    seconds: Counter[str] = field(default_factory=Counter)
+    """How long each step has taken."""
     fired: Fired = field(default_factory=Fired)
     groups: GroupCounts = field(default_factory=GroupCounts)
     warnings: list[str] = field(default_factory=list)
@@ -75,8 +82,8 @@ class Tally:
                 spool.close()
 
     def _count(self, other: Tally) -> None:
-        for mine, theirs in ((self.counts, other.counts), (self.changed, other.changed), (self.kept, other.kept)):
-            mine.update(theirs)
+        for name in ("counts", "changed", "kept", "reasons", "seconds"):
+            getattr(self, name).update(getattr(other, name))
         self.records += other.records
         self.missing += other.missing
         self.fired.add(other.fired)
@@ -86,6 +93,13 @@ class Tally:
         for sample in other.samples:
             if self.lacks_samples(sample.decision):
                 self.samples.append(sample)
+
+    @contextmanager
+    def timed(self, step: str) -> Iterator[None]:
+        """Count how long the block takes to a step."""
+        began = time.perf_counter()
+        yield
+        self.seconds[step] += time.perf_counter() - began  # type: ignore[assignment]
 
     def lacks_samples(self, decision: str) -> int:
         """How many more samples of a decision are wanted."""
