@@ -41,10 +41,12 @@ DDL = """CREATE TABLE trees (
 
 TALL_TREE: dict[str, Any] = {"district": "Old Quay", "tag_no": 190}
 """A tree that the spring survey finds impossibly tall."""
+EDITED_TREE: dict[str, Any] = {"district": "Mere End", "tag_no": 1}
+"""A tree that somebody edits behind the history's back."""
 STORY_TREE: dict[str, Any] = {"district": "Tanner's Row", "tag_no": 12}
 """The tree that every survey finds changed, and whose history the story shows."""
 
-FILES = ("register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv")
+FILES = ("register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv", "survey-4.csv")
 LATER = ("survey-1.mended.csv", "draft.toml")
 """Files that the story makes on its way."""
 JOBS = {
@@ -104,6 +106,14 @@ key = ["district", "tag_no"]
 incoming = "survey-3.parquet"
 allow = "update"
 """,
+    "survey-4.toml": """# The winter survey: a new crew, heights only.
+store = "sqlite:///register.db"
+table = "trees"
+key = ["district", "tag_no"]
+incoming = "survey-4.csv"
+allow = "update"
+seal = true                    # from here on nobody changes the past unseen
+""",
     "census.toml": """# A full copy of one district: trees that do not come any more were felled.
 store = "sqlite:///register.db"
 table = "trees"
@@ -126,7 +136,7 @@ def make(folder: str | os.PathLike[str]) -> None:
     Raises JobError if the folder holds files of anybody else.
     """
     path = Path(folder)
-    batches = ("survey-1", "survey-2", "survey-3", "census")
+    batches = ("survey-1", "survey-2", "survey-3", "survey-4", "census")
     ours = {*FILES, *LATER, *JOBS, *(f"{name}.rejects.{end}" for name in batches for end in ("csv", "jsonl"))}
     if path.exists() and not path.is_dir():
         raise JobError(f"{path} is a file; name a folder for the demo")
@@ -146,6 +156,7 @@ def make(folder: str | os.PathLike[str]) -> None:
         _write_survey_2(path / "survey-2.jsonl", _survey(rng, trees, date(2026, 7, 6), 300, 20))
         _write_survey_3(path / "survey-3.parquet", _survey(rng, trees, date(2026, 10, 12), 260, 0))
         _write_census(path / "census.csv", [tree for tree in trees.values() if tree["district"] == "Saltgate"])
+        _write_survey_4(path / "survey-4.csv", trees)
         for name, text in JOBS.items():
             (path / name).write_text(text)
     except OSError as error:
@@ -275,3 +286,22 @@ def _write_census(path: Path, trees: list[Tree]) -> None:
         writer = csv.writer(file, lineterminator="\n")
         writer.writerow(columns)
         writer.writerows([tree[name] for name in columns] for place, tree in enumerate(trees) if place % 80 != 7)
+
+
+def _write_survey_4(path: Path, trees: dict[tuple[str, int], Tree]) -> None:
+    """The heights of one district, by a crew that measures in feet."""
+    met = [tree for tree in trees.values() if tree["district"] == "Mere End" and not tree["felled"]][:60]
+    with open(path, "w", newline="", encoding="utf-8") as file:
+        writer = csv.writer(file, lineterminator="\n")
+        writer.writerow(("district", "tag_no", "height_m", "surveyed_on"))
+        writer.writerows(
+            (tree["district"], tree["tag_no"], round(tree["height_m"] * 3.281, 1), "2026-12-01") for tree in met
+        )
+
+
+def edit_behind(folder: str | os.PathLike[str]) -> None:
+    """Change a tree as another program would: without a word to the history."""
+    with sqlite3.connect(Path(folder) / "register.db") as connection:
+        key = tuple(EDITED_TREE.values())
+        connection.execute("UPDATE trees SET height_m = 99 WHERE district = ? AND tag_no = ?", key)
+    connection.close()

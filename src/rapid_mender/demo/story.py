@@ -10,7 +10,7 @@ import shlex
 import sys
 from collections.abc import Callable
 
-from .data import STORY_TREE, TALL_TREE, make
+from .data import STORY_TREE, TALL_TREE, edit_behind, make
 
 STEPS: list[tuple[str, list[str]]] = [
     ("The spring survey has come in as a CSV file. Is its job in order?", ["check", "{folder}/survey-1.toml"]),
@@ -47,6 +47,18 @@ STEPS: list[tuple[str, list[str]]] = [
         "And one tree, which every survey found changed.",
         ["history", "{folder}/survey-1.toml", "--key", "district={district}", "--key", "tag_no={tag_no}"],
     ),
+    ("In winter a new crew measures heights. Its batch lands.", ["merge", "{folder}/survey-4.toml"]),
+    (
+        "Trees that have grown to three times their height? The crew measured in feet.",
+        ["history", "{folder}/survey-4.toml", "--batch", "7", "--column", "height_m", "--limit", "4"],
+    ),
+    ("Can the batch be taken back?", ["undo", "{folder}/survey-4.toml", "7", "--preview"]),
+    ("Take it back. That is a batch too.", ["undo", "{folder}/survey-4.toml", "7"]),
+    ("Do the history and the table say the same?", ["verify", "{folder}/survey-4.toml"]),
+    (
+        "Now somebody edits a tree in the table itself, without a word to the history. It is found.",
+        ["verify", "{folder}/survey-4.toml"],
+    ),
 ]
 
 
@@ -55,11 +67,13 @@ def tell(folder: str, run: Callable[[list[str]], object], as_json: bool = False)
     make(folder)
     told = []
     if not as_json:
-        print(f"The street-tree register of Harrowmere is in {folder}: register.db, three surveys and their job files.")
-    for text, command in STEPS:
+        print(f"The street-tree register of Harrowmere is in {folder}: register.db, four surveys and their job files.")
+    for number, (text, command) in enumerate(STEPS, 1):
         words = [word.format(folder=folder.rstrip("/"), tall=TALL_TREE, **STORY_TREE) for word in command]
         if words[-1].endswith("survey-1.mended.csv"):
             _mend(folder, quiet=as_json)
+        if number == len(STEPS):
+            edit_behind(folder)
         if words[0] == "draft":
             words.append("--force")
         shown = " ".join(["rmend", *map(_quoted, words)])
