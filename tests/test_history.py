@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import random
+import sqlite3
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
@@ -261,7 +263,7 @@ def test_the_life_of_one_record(store: str) -> None:
 
 
 BAD: list[tuple[Any, str]] = [
-    (lambda s: rm.undo(s, 99), "there is no batch 99"), (lambda s: rm.undo(s), "name the batch to undo"),
+    (lambda s: rm.undo(s, 99), "there is no batch 99"), (lambda s: rm.undo(s, 10**30), "whole number"), (lambda s: rm.undo(s), "name the batch to undo"),
     (lambda s: rm.undo(s, 1, table="nope"), "is one of table"), (lambda s: rm.undo(s, 1, rest=True, force=True), "choose one"),
     (lambda s: rm.undo(s, 2), "its history was switched off"), (lambda s: rm.as_of(s, TABLE, batch=1), "with history = false"),
     (lambda s: rm.as_of(s, TABLE), "say as of what"), (lambda s: rm.as_of(s, TABLE, when="soon"), "is no time"),
@@ -280,3 +282,41 @@ def test_what_cannot_be_asked_of_a_history_is_an_error_in_words(store: str) -> N
             with pytest.raises(rm.Error, match=words):
                 ask(place.store)
         assert place.rows() == rows
+
+
+@pytest.mark.parametrize("apart", [False, True])
+def test_rows_that_refer_to_each_other_are_put_back(apart: bool, tmp_path: Path) -> None:
+    """In an order in which the database takes them; also cells that SQLite keeps in another form than their column's."""
+    with closing(sqlite3.connect(tmp_path / "t.db")) as file:
+        file.executescript(
+            "CREATE TABLE t (id bigint PRIMARY KEY, parent bigint REFERENCES t (id), n integer, other bigint UNIQUE);"
+            "INSERT INTO t VALUES (1, NULL, 'a word', 1), (4, 1, 5, 4), (5, 1, 'odd', 5);"
+        )
+        store = rm.SQLiteStore(tmp_path / "t.db", apart=apart)
+        job = rm.Job(store=store, table="t", key="id", rules=[rm.Rule(decide="delete", when="incoming.n = 0 AND matched")])
+
+        def rows() -> list[Any]:
+            return file.execute("SELECT * FROM t ORDER BY id").fetchall()
+
+        before = rows()
+        batch = [{"id": 9, "parent": 1}, {"id": 3, "parent": 9}, {"id": 2, "parent": 3}, {"id": 1, "other": 11}, {"id": 4, "n": 0}]
+        result = rm.merge(job, batch)
+        after = rows()
+        assert {name: n for name, n in result.counts.items() if n} == {"insert": 3, "update": 1, "delete": 1}
+        assert rm.verify(store, "t").holds
+        done = rm.undo(store, result.batch)
+        assert rows() == before, "the word beside a changed column is left as it is"
+        rm.undo(store, done.batch)
+        assert rows() == after
+        swapped = rm.merge(job, [{"id": 5, "n": 7}])
+        with pytest.raises(rm.ConflictError) as stopped:
+            rm.undo(store, swapped.batch)
+        assert stopped.value.undone.conflicts.to_pylist() == [
+            {"id": 5, "column": "n", "left": "odd", "now": None, "why": "it cannot be written back in the form that it had"}
+        ]
+        assert rm.verify(store, "t").holds
+        file.execute("UPDATE t SET n = 'other' WHERE id = 1")
+        file.commit()
+        assert [(one["id"], one["column"], one["before"], one["after"]) for one in rm.verify(store, "t").differences.to_pylist()] == [
+            (1, "n", "a word", "other")
+        ]

@@ -11,6 +11,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..changes.given import whole
 from ..changes.past import Past, past_of, runs_of
 from ..changes.past import together as joined
 from ..changes.recorder import Recorder
@@ -88,6 +89,7 @@ def undo(
     number = batch if since is None else since
     if (batch is None) == (since is None) or not isinstance(number, int) or isinstance(number, bool):
         raise JobError("name the batch to undo by its number: batch, or since for that one and all later ones")
+    whole("batch", number)
     if rest and force:
         raise JobError("rest leaves out the rows that were changed since, force puts them back; choose one")
     with opened(store) as place:

@@ -172,7 +172,7 @@ class RemoteLink(Link):
 
     def run_each(self, sql: str, bound: pa.Table, one_change: bool) -> dict[int, str]:
         said, _ = self._worker.ask(self.path, ["run_each", sql, one_change], bound)
-        return {int(row): reason for row, reason in said}
+        return {int(row): refusal(self.path, reason).reason for row, reason in said}
 
     def query(self, sql: str, bound: pa.Table | None = None, about: int = 0) -> pa.Table:
         table = self._worker.ask(self.path, ["query", sql, about], bound)[1]
