@@ -9,6 +9,7 @@ __version__ = "0.1.0"
 
 if TYPE_CHECKING:
     from .changes.as_of import as_of, life
+    from .changes.indexing import index_history
     from .changes.prune import Pruned, prune
     from .changes.query import batches, history, history_pages
     from .changes.verify import Verified, verify
@@ -30,7 +31,8 @@ _PLACES = {
     "ConflictError": "errors", "Error": "errors", "IncomingError": "errors", "JobError": "errors",
     "LimitError": "errors", "StoreError": "errors",
     "batches": "changes.query", "history": "changes.query", "as_of": "changes.as_of", "life": "changes.as_of",
-    "history_pages": "changes.query", "Pruned": "changes.prune", "prune": "changes.prune",
+    "index_history": "changes.indexing", "history_pages": "changes.query",
+    "Pruned": "changes.prune", "prune": "changes.prune",
     "Verified": "changes.verify", "verify": "changes.verify",
     "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job",
     "Checked": "jobs.check", "check": "jobs.check", "draft": "jobs.draft",
@@ -46,7 +48,7 @@ __all__ = [
     "Checked", "ColumnOptions", "ConflictError", "Error", "Explanation", "Incoming", "IncomingError", "Job",
     "JobError", "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Pruned", "Query", "Result", "Rule",
     "SQLiteStore", "Sample", "StoreError", "Undone", "Verified", "as_of", "batches", "check", "draft", "explain",
-    "history", "history_pages", "life", "merge", "preview", "prune", "undo", "verify",
+    "history", "history_pages", "index_history", "life", "merge", "preview", "prune", "undo", "verify",
 ]  # fmt: skip
 
 

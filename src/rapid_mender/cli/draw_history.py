@@ -110,6 +110,8 @@ class Drawn:
     def __init__(self, changes: pa.Table, name: str, key: list[str], full: bool) -> None:
         self.console, self.name, self.key, self.full = Screen(), name, key, full
         self.changes = documents.of_changes(changes)
+        self.note = ""
+        """What else to say at the end."""
 
     def lines(self, column: str | None = None) -> None:
         """One line a changed value; of one `column` only, if that is asked for."""
@@ -192,6 +194,8 @@ class Drawn:
             first = self.changes[0]["change_no"]
             more = f"The newest {len(self.changes):,}; --before {first} shows those before, --limit more at once."
             self.console.print(more, style="dim")
+        if self.note:
+            self.console.print(self.note, style="dim")
 
 
 def _changed(change: dict[str, Any]) -> list[str]:

@@ -67,6 +67,9 @@ def history(
     limit: Limit = 20,
     wide: Annotated[bool, typer.Option("--wide", help="Whole rows, one line a change.")] = False,
     words: Annotated[bool, typer.Option("--words", help="A sentence for each change.")] = False,
+    index: Annotated[
+        bool, typer.Option("--index", help="First give the history indexes by which one record is found fast.")
+    ] = False,
     out: Annotated[
         str | None,
         typer.Option("--out", metavar="FILE", help="Write all of them: .csv, .jsonl, .parquet or .events.jsonl."),
@@ -81,6 +84,7 @@ def history(
     """
     with errors_in_words():
         from .. import documents
+        from ..changes.indexing import index_history, wants_index
         from ..changes.query import history
         from ..stores.urls import open_store
         from . import draw_history, screen
@@ -91,6 +95,9 @@ def history(
             "key": given, "batch": batch, "action": action, "column": column, "actor": actor,
             "application": application, "since": since, "until": until, "after": after, "before": before,
         }  # fmt: skip
+        if index:
+            made = index_history(store, name)
+            typer.echo(f"Made {len(made)} indexes." if made else "The indexes are there.", err=True)
         if out is not None:
             typer.echo(f"Wrote {_written(out, store, name, job_key, filters):,} changes to {out}.")
             return
@@ -102,6 +109,8 @@ def history(
         identity = job_key or _primary_key(store, name)
         whole = {column.lower() for column in identity} <= {column.lower() for column in given}
         drawn = draw_history.Drawn(changes, name, [] if given and whole else identity, changes.num_rows == limit)
+        if given and wants_index(store, name):
+            drawn.note = "The history is large, and has no index for this: --index makes one."
         if words:
             drawn.words()
         elif wide:

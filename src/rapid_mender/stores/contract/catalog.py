@@ -77,6 +77,13 @@ class Catalog(ABC):
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         """Add nullable columns to a table."""
 
+    def has_index(self, info: TableInfo, name: str) -> bool:
+        """Whether a table has an index of a name; True where nothing needs one."""
+        return True
+
+    def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:  # noqa: B027 - see has_index
+        """Give a table an index."""
+
     def cannot_make(self, info: TableInfo) -> str | None:
         """Why the store could not hold a table like this; None if it could."""
         return None

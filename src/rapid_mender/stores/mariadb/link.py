@@ -308,6 +308,12 @@ class MariaDBLink(SQLLink):
     def declare(self, column: Column) -> str:
         return declare(column)
 
+    def has_index(self, table: Described, name: str) -> bool:
+        schema, of = (text_sql(one) for one in table.place)
+        sql = f"TABLE_SCHEMA = {schema} AND TABLE_NAME = {of} AND INDEX_NAME = {text_sql(name)}"
+        rows = self.ask(f"SELECT count(*) AS n FROM information_schema.STATISTICS WHERE {sql}")
+        return int(rows[0]["n"]) > 0
+
     def define(self, sql: str) -> None:
         """Over a connection of its own: MariaDB commits a transaction in which a table is made."""
         if self._other is None:

@@ -124,6 +124,12 @@ WHERE lower(c.relname::text) = lower({}) AND NOT has_schema_privilege(n.oid, 'US
 ORDER BY 1 LIMIT 1""")
 """A schema that has a table of a name, but which the user may not use."""
 
+INDEXED = catalog_sql("""
+SELECT 1 AS n FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid JOIN pg_class c ON c.oid = i.indrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE n.nspname = {} AND c.relname = {} AND x.relname = {} AND i.indisvalid""")
+"""Whether a table of a schema has an index of a name."""
+
 WAITS = """
 SELECT pg_catalog.concat_ws(', ', a.usename, a.application_name,
     'process ' OPERATOR(pg_catalog.||) a.pid::pg_catalog.text) AS who,

@@ -16,7 +16,7 @@ from ..adbc import AdbcLink
 from ..sql.link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink
 from ..sql.text import literals, name_sql, text_sql
 from ..waiting import in_words
-from .catalog import HIDDEN, NAMES, QUESTIONS, SEQUENCES, WAITS, op
+from .catalog import HIDDEN, INDEXED, NAMES, QUESTIONS, SEQUENCES, WAITS, op
 from .errors import translated
 from .tables import declare, described, numeric_type, spellings
 
@@ -175,6 +175,11 @@ class PostgreSQLLink(SQLLink):
 
     def declare(self, column: Column) -> str:
         return declare(column)
+
+    def has_index(self, table: Described, name: str) -> bool:
+        with translated(self.where):
+            sql = INDEXED.format(text_sql(table.place[0]), text_sql(table.place[1]), text_sql(name))
+            return bool(self._adbc.query(sql).num_rows)
 
     def define(self, sql: str) -> None:
         self.run(sql)

@@ -199,6 +199,10 @@ class SQLLink(ABC):
         """The declared type with which Rapid Mender creates a column."""
 
     @abstractmethod
+    def has_index(self, table: Described, name: str) -> bool:
+        """Whether a table has an index of a name."""
+
+    @abstractmethod
     def define(self, sql: str) -> None:
         """Create or alter a table within the transaction."""
 

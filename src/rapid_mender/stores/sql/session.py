@@ -326,6 +326,13 @@ class SQLSession(SQLReading):
     def _numbering(self) -> str:
         """The clause that makes the database number the rows of a table."""
 
+    def has_index(self, info: TableInfo, name: str) -> bool:
+        return self._write.drained().has_index(self._described(info), name)
+
+    def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
+        link, table = self._write.drained(), self._described(info)
+        link.define(f"CREATE INDEX {self._q(name)} ON {table.sql} ({', '.join(map(self._q, columns))})")
+
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         link = self._write.drained()
         table = self._named(name)

@@ -333,6 +333,16 @@ class SQLiteSession(Session):
         self._write.later(lambda link: link.run(sql))
         self._forget(info.name)
 
+    def has_index(self, info: TableInfo, name: str) -> bool:
+        sql = "SELECT count(*) FROM sqlite_master WHERE type = 'index' AND name = ?1"
+        return bool(self._write.drained().rows(sql, [name])[0][0])
+
+    def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
+        self._write.drained().run(
+            f"CREATE INDEX {name_sql(name)} ON {name_sql(info.name)} ({', '.join(map(name_sql, columns))})"
+        )
+        self._forget(info.name)
+
     def cannot_make(self, info: TableInfo) -> str | None:
         if len(info.columns) > _MOST_COLUMNS:
             return f"it would have {len(info.columns):,} columns, and SQLite has {_MOST_COLUMNS:,} at most"
