@@ -101,9 +101,11 @@ def _check_reach(past: Past, position: int) -> None:
 
 def _back(past: Past, position: int, names: list[str]) -> Iterator[pa.Table]:
     """The rows as they were, page by page: those that nothing has touched since, and then the others."""
-    changes = together([*past.changes([[Condition(NUMBER, ">", position)]]), past.nothing()])
-    slots = past.slots(changes)
     columns = list(dict.fromkeys([*names, *past.key]))
+    wanted = [NUMBER, "action", *past.stored(columns)]
+    since = list(past.changes([[Condition(NUMBER, ">", position)]], wanted))
+    changes = together(since or [past.nothing()])
+    slots = past.slots(changes)
     old, new = (past.rows(changes, side, columns).values for side in ("old", "new"))
     both = pa.concat_tables([old, new])
     count = old.num_rows

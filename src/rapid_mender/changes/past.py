@@ -80,6 +80,10 @@ class Past:
         """The changes for which the conditions hold, in order, some at a time; `columns`: only these of theirs."""
         return self.session.pages(self.kept, Selection(where, NUMBER, columns=columns))
 
+    def stored(self, columns: Sequence[str]) -> list[str]:
+        """What the old and new values of some columns are called in the history."""
+        return [self.names[f"{side}_{name}"] for side in ("old", "new") for name in columns]
+
     def last_batches(self, keys: pa.Table, after: int) -> list[int | None]:
         """For each of some keys the batch of its last change after a position: 0 if nobody merged that one, None if
         there is none."""
@@ -87,8 +91,8 @@ class Past:
         sought = self.hash_keys(keys, seed)
         order = np.unique(sought)
         last = np.full(len(order), -1, np.int64)
-        sides = [[self.names[f"{side}_{name}"] for name in self.key] for side in ("old", "new")]
-        for page in self.changes([[Condition(NUMBER, ">", after)]], [NUMBER, "batch_no", *sides[0], *sides[1]]):
+        wanted = [NUMBER, "batch_no", *self.stored(self.key)]
+        for page in self.changes([[Condition(NUMBER, ">", after)]], wanted):
             batch = pc.fill_null(page.values["batch_no"], 0).to_numpy()
             for side in ("old", "new"):
                 hashed = self.hash_keys(self.rows(page, side, self.key).values, seed)

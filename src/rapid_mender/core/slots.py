@@ -45,10 +45,13 @@ def slots_of(
     there[0::2], there[1::2] = takes, puts
     events = np.flatnonzero(there)  # of change i: 2 i takes its old row out, 2 i + 1 puts its new row in
     first, second = (_woven(old, new, seed)[events] for seed in seeds)
-    order = np.lexsort((second, first))
-    first, second, events = first[order], second[order], events[order]
+    order = np.argsort(first, kind="stable")
     starts = np.ones(len(events), bool)
-    starts[1:] = (first[1:] != first[:-1]) | (second[1:] != second[:-1])
+    starts[1:] = np.diff(first[order]) != 0
+    if (~starts[1:] & (np.diff(second[order]) != 0)).any():  # two keys of one hash
+        order = np.lexsort((second, first))
+        starts[1:] = (np.diff(first[order]) != 0) | (np.diff(second[order]) != 0)
+    events = events[order]
     ends = np.ones(len(events), bool)
     ends[:-1] = starts[1:]
     begin, end = events[starts], events[ends]

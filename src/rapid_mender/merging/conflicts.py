@@ -19,9 +19,9 @@ _SEVERAL, _ODD = "several rows have this key", "it cannot be written back in the
 
 def key_of(old: Existing, new: Existing, slots: Slots, key: list[str]) -> pa.Table:
     """The key under which the row of each slot stands, or stood: of the new row after, else of the old row before."""
-    both = pa.concat_tables([new.values, old.values])
+    both = pa.concat_tables([new.values.select(key), old.values.select(key)])
     place = np.where(slots.after >= 0, slots.after, slots.before + new.values.num_rows)
-    return both.take(pa.array(place)).select(key)
+    return both.take(pa.array(place))
 
 
 class Conflicts:

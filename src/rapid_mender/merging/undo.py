@@ -184,7 +184,9 @@ class _Undo:
         spans = [(run["first_change"], run["last_change"]) for run in self.runs if run["first_change"] is not None]
         first, last = min((one for one, _ in spans), default=0), max((one for _, one in spans), default=-1)
         bounds = [[Condition("change_no", ">=", first)], [Condition("change_no", "<=", last)]]
-        pages = list(self.past.changes([*bounds, [Condition("batch_no", "=", number) for number in numbers]]))
+        names = self.past.stored(list(dict.fromkeys([*self.columns, *self.past.key])))
+        of = [Condition("batch_no", "=", number) for number in numbers]
+        pages = list(self.past.changes([*bounds, of], ["change_no", "action", *names]))
         there = sum(len(page.positions) for page in pages)
         wanted = sum(run[name] or 0 for run in self.runs for name in ("inserted", "updated", "deleted"))
         if there < wanted:

@@ -155,7 +155,7 @@ def encode(column: Column, values: pa.Array) -> pa.Array:
     if pt.is_time(kind):
         return _shorter(values.cast(pa.int64()), values.cast(pa.string()), 8)
     if pt.is_timestamp(kind):
-        plain = values.cast(pa.timestamp(kind.unit))
+        plain = values.cast(pa.timestamp("us" if kind.unit == "ms" else kind.unit))  # as it is when it is read
         text = _shorter(plain.cast(pa.timestamp("us")).cast(pa.int64()), plain.cast(pa.string()), 19)
         return text if kind.tz is None else pc.binary_join_element_wise(text, "Z", "")
     return values
