@@ -35,12 +35,19 @@ def batches(rows: pa.Table, store: str, of: str | None) -> None:
     for row in rows.to_pylist():
         took = (row["finished_at"] - row["started_at"]).total_seconds() if row["finished_at"] else None
         table.add_row(
-            str(row["batch_no"]), row["table_name"], row["job"] or "", row["actor"] or "",
+            str(row["batch_no"]), row["table_name"], row["job"] or _instead(row), row["actor"] or "",
             f"{row['started_at']:%Y-%m-%d %H:%M:%S}", "" if took is None else f"{took:.2f} s",
             *(Text(f"{row[name] or 0:,}", style if row[name] else "dim") for name, style in counts.items()),
             _status(row),
         )  # fmt: skip
     console.print(table)
+
+
+def _instead(row: dict[str, Any]) -> str:
+    """What stands in the place of a job's name."""
+    if row["undoes"]:
+        return f"undoes {', '.join(map(str, json.loads(row['undoes'])))}"
+    return "prunes" if '"pruned"' in (row["figures"] or "") else ""
 
 
 def _status(row: dict[str, Any]) -> Text:

@@ -40,7 +40,8 @@ def undone(done: Undone, preview: bool, stopped: bool) -> None:
             if sample.action == "update":
                 lines = [(column, Text(shown(now), "dim"), "→", shown(then)) for column, now, then in sample.cells]
             else:
-                row = [shown(then if sample.action == "insert" else now) for name, now, then in sample.cells]
+                cells = [one for one in sample.cells if one[0] not in sample.key]
+                row = [shown(then if sample.action == "insert" else now) for _, now, then in cells]
                 text, none = Text(" · ".join(row), style), Text("no row", "dim")
                 lines = [("", none, "→", text) if sample.action == "insert" else ("", text, "→", none)]
             for number, line in enumerate(lines):
@@ -53,7 +54,8 @@ def undone(done: Undone, preview: bool, stopped: bool) -> None:
     if stopped:
         console.print("\nNothing was undone. --rest undoes the other rows, --force puts these back too.")
     elif preview:
-        console.print("\nNothing was written.")
+        stop = " An undo would stop here; with --rest it leaves these rows, with --force it puts them back too."
+        console.print(f"\nNothing was written.{stop if done.conflicts.num_rows else ''}")
     elif done.batch is None:
         console.print("\nNothing to undo: the table is as it was.")
     else:
@@ -125,20 +127,23 @@ def verified(done: Verified) -> None:
         for row in done.altered.slice(0, _LINES).to_pylist():
             table.add_row(str(row["batch_no"] or ""), str(row["change_no"] or ""), row["what"])
         console.print(table)
+    if done.found:
+        console.print(
+            Text(f"They differ in {done.found:,} {'places' if done.found > 1 else 'place'}:", STYLES["reject"])
+        )
+        table = Rows(
+            "key", "column", "the history says", "", "there is", "since change", "what", right=("since change",)
+        )
+        for row in done.differences.slice(0, _LINES).to_pylist():
+            values = list(row.values())
+            key, (column, before, after, since, what) = together(values[:-5]), values[-5:]
+            sides = [before or "", "≠" if column else "", Text(after or "", STYLES["reject"])]
+            table.add_row(key, column or "", *sides, str(since), what)
+        console.print(table)
+        if done.differences.num_rows > _LINES:
+            console.print(f"{done.differences.num_rows - _LINES:,} lines more; --json has them.", style="dim")
     if done.sealed:
         console.print(Text(f"{done.sealed:,} batches are sealed; the last seal is {done.seal}.", "dim"))
-    if not done.found:
-        return
-    console.print(Text(f"They differ in {done.found:,} {'places' if done.found > 1 else 'place'}:", STYLES["reject"]))
-    table = Rows("key", "column", "the history says", "", "there is", "since change", "what", right=("since change",))
-    for row in done.differences.slice(0, _LINES).to_pylist():
-        values = list(row.values())
-        key, (column, before, after, since, what) = together(values[:-5]), values[-5:]
-        sides = [before or "", "≠" if column else "", Text(after or "", STYLES["reject"])]
-        table.add_row(key, column or "", *sides, str(since), what)
-    console.print(table)
-    if done.differences.num_rows > _LINES:
-        console.print(f"{done.differences.num_rows - _LINES:,} lines more; --json has them.", style="dim")
 
 
 def pruned(done: Pruned) -> None:

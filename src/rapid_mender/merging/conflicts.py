@@ -39,15 +39,24 @@ class Conflicts:
         is to be undone."""
         if not self._noted:
             return LINES.empty_table()
-        every = pa.concat_tables(self._noted)
+        every = self._by_row(pa.concat_tables(self._noted))
         since = np.flatnonzero(pc.is_in(every["why"], pa.array(_SINCE)).to_numpy(zero_copy_only=False))
         if not len(since):
             return every
-        keys = every.select(every.column_names[: len(self.past.key)]).rename_columns(self.past.key)
+        keys = self._keys(every)
         why = every["why"].to_pylist()
         for at, batch in zip(since.tolist(), self.past.last_batches(keys.take(pa.array(since)), last), strict=True):
             why[at] += f", by batch {batch}" if batch else ", by another program" if batch == 0 else _BEHIND
         return every.set_column(every.num_columns - 1, "why", pa.array(why, pa.string()))
+
+    def _keys(self, lines: pa.Table) -> pa.Table:
+        return lines.select(lines.column_names[: len(self.past.key)]).rename_columns(self.past.key)
+
+    def _by_row(self, lines: pa.Table) -> pa.Table:
+        """The lines of a row together, the rows in the order in which they were met."""
+        hashed = self.past.hash_keys(self._keys(lines), 0)
+        _, first, row = np.unique(hashed, return_index=True, return_inverse=True)
+        return lines.take(pa.array(np.argsort(first[row], kind="stable")))
 
     def look(self, slots: Slots, there: Existing, row: np.ndarray, matches: np.ndarray) -> np.ndarray:
         """Note the rows that are not as the batches left them. Returns a mask of these.

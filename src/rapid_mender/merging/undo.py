@@ -29,7 +29,7 @@ from .conflicts import LINES, Conflicts, key_of
 from .retries import MOST, pause
 from .rows import RowWriter, Setting, together
 
-_SAMPLES = 5
+_SAMPLES = 3
 _DONE = ("insert", "update", "delete")
 
 
