@@ -7,7 +7,7 @@ import hashlib
 
 from ..stores.contract import Store
 from ..stores.urls import opened
-from .past import NUMBER, Past, past_of
+from .past import NUMBER, Past, past_if_any, past_of
 
 LARGE = 100_000  # changes from which on an index is worth it
 
@@ -30,8 +30,8 @@ def index_history(store: str | Store, table: str) -> list[str]:
 def wants_index(store: str | Store, table: str) -> bool:
     """Whether a table's history is large and has no such index."""
     with opened(store) as place, place.begin(write=False) as session:
-        past = past_of(session, table)
-        if session.last(past.kept.name, NUMBER) < LARGE:
+        past = past_if_any(session, table)
+        if past is None or session.last(past.kept.name, NUMBER) < LARGE:
             return False
         return not all(session.has_index(past.kept, name) for name in _wanted(past))
 

@@ -166,11 +166,19 @@ class Past:
 
 def past_of(session: Session, name: str, table: TableInfo | None = None) -> Past:
     """The past of a table. Raises StoreError if the table is not there, or has no history."""
+    past = past_if_any(session, name, table)
+    if past is None:
+        raise StoreError(f"table {name!r} has no history: nothing was merged into it with history on")
+    return past
+
+
+def past_if_any(session: Session, name: str, table: TableInfo | None = None) -> Past | None:
+    """The past of a table; None if it has no history. Raises StoreError if the table is not there."""
     info = table or session.describe(name)
     shape, names = history_info(info, session.fits), stored_names(info, session.fits)
     kept = session.find_own(shape.name, info)
     if kept is None:
-        raise StoreError(f"table {info.name!r} has no history: nothing was merged into it with history on")
+        return None
     if not is_history(kept):
         raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
     return Past(session, info, kept, names)

@@ -245,6 +245,9 @@ class Recorder:
         """Seal the batch, as it is stored now."""
         past = past_of(self.session, self.info.name, self.info)
         run = past.runs([[Condition("batch_no", "=", self.batch)]])[0]
+        if self._before is None:  # the last batch is not sealed; one before it may be
+            sealed = past.runs([[Condition("seal", "contains", '"hash"')]], limit=1)
+            self._before = json.loads(sealed[0]["seal"])["hash"] if sealed else None
         seal = seal_of(past, run, run["figures_text"], self._before)
         row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
         self.session.update(BATCHES, row, pa.table({"seal": [seal]}))
