@@ -1,6 +1,6 @@
 """Killing merges at random moments, or the server under them. At length: `python -m tests.killing STORE ROWS KILLS`.
 
-STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is stopped at once and not the merge.
+STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is stopped at once and not the merge; with `-undo`, undos are killed.
 """
 
 from __future__ import annotations
@@ -134,9 +134,48 @@ def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, co
     return seen
 
 
+def kill_undos(where: Place, rows: int, kills: int, seed: int) -> list[str]:
+    """Kill `kills` undos of a batch of `rows` records; say for each whether the register was before or after it."""
+    rng, url = random.Random(seed), where.url
+    store = open_store(url)
+    numbers = np.arange(rows)
+    with store.begin(write=True) as session:
+        session.create(_TREES)
+        session.append(_TREES, Load(pa.table({"tag_no": numbers, "height_m": numbers / 10, "note": pa.repeat("as it was", rows)})))
+    batch = pa.table({"tag_no": numbers + rows // 3, "height_m": numbers / 7, "note": pa.repeat("new", rows)})
+    number = rm.merge(rm.Job(store=store, table="trees", key="tag_no"), batch).batch
+    store.close()
+    seen: list[str] = []
+    whole = 0.0
+    while len(seen) < kills:
+        before = trees(url)
+        started = time.perf_counter()
+        run = subprocess.Popen([sys.executable, "-m", "rapid_mender", "undo", url, str(number)], stdout=-3, stderr=subprocess.PIPE, text=True)
+        if whole:
+            _wait_for(lambda run=run: run.poll() is not None, rng.uniform(0.4, 1.1) * whole)  # type: ignore[misc]
+            run.send_signal(signal.SIGKILL)
+        run.communicate()
+        after = trees(url)
+        if whole:
+            seen.append("before" if after.equals(before) else "after")
+        whole = whole or time.perf_counter() - started
+        if after.equals(before):
+            rm.undo(url, number)
+        verified = rm.verify(url, "trees")
+        assert verified.holds, verified.differences.to_pylist()[:5]
+        undone = trees(url)
+        last = rm.batches(url).to_pylist()[-1]
+        assert last["undoes"] == f"[{number}]"
+        assert sum(last[name] for name in ("inserted", "updated", "deleted")) == rows
+        number = last["batch_no"]
+        assert after.equals(before) or after.equals(undone), "between"
+    return seen
+
+
 if __name__ == "__main__":
     servers.provide()
     kind, _, whom = sys.argv[1].partition("-")
     with tempfile.TemporaryDirectory() as name, place(kind, Path(name), whom == "server") as there:
-        outcome = kill_merges(there, Path(name), int(sys.argv[2]), int(sys.argv[3]), int(time.time()))
+        counts = int(sys.argv[2]), int(sys.argv[3]), int(time.time())
+        outcome = kill_undos(there, *counts) if whom == "undo" else kill_merges(there, Path(name), *counts)
     print(sys.argv[1], {word: outcome.count(word) for word in ("before", "after", "between")})

@@ -18,7 +18,7 @@ from pathlib import Path
 import pytest
 
 from .conftest import Ran
-from .killing import kill_merges, place
+from .killing import kill_merges, kill_undos, place
 
 Rmend = Callable[..., Ran]
 JOB = 'store = "sqlite:///register.db"\ntable = "trees"\nkey = ["district", "tag_no"]\nincoming = "survey-1.csv"\n'
@@ -299,6 +299,10 @@ def test_a_kill_at_any_moment_leaves_before_or_after(tmp_path: Path) -> None:
     units.mkdir()
     with place("sqlite", units) as there:
         assert len(kill_merges(there, units, rows=20_000, kills=3, seed=2, commit_every=3_000)) == 3
+    undos = tmp_path / "undos"
+    undos.mkdir()
+    with place("sqlite", undos) as there:
+        assert len(kill_undos(there, rows=15_000, kills=3, seed=3)) == 3
 
 
 def test_examples_run() -> None:

@@ -34,7 +34,7 @@ def undone(place: Place, number: int, **given: Any) -> rm.Undone:
     return done
 
 
-@on_every_store(40, case=cases, seed=st.integers(0, 999))
+@on_every_store(18, case=cases, seed=st.integers(0, 999))
 def test_undoing_batches_gives_the_tables_before_them(store: str, case: Case, seed: int) -> None:
     with STORES[store](case.schema, case.key, case.rows) as place:
         tables = [normal(place.rows())]
@@ -55,7 +55,7 @@ def test_undoing_batches_gives_the_tables_before_them(store: str, case: Case, se
         assert sum(done.counts.values()) == 0 or rm.batches(place.store).to_pylist()[-1]["undoes"]
 
 
-@on_every_store(40, case=options)
+@on_every_store(18, case=options)
 def test_undo_of_every_option(store: str, case: Options) -> None:
     """Marks, archives, previous values, rules: the table and the archive are as before, and again as after."""
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
@@ -76,7 +76,7 @@ def test_undo_of_every_option(store: str, case: Options) -> None:
             assert reasons == {f"undoes batch {result.batch}"}
 
 
-@on_every_store(40, case=cases, seed=st.integers(0, 999))
+@on_every_store(18, case=cases, seed=st.integers(0, 999))
 def test_as_of_every_batch_is_the_table_then_and_the_history_holds(store: str, case: Case, seed: int) -> None:
     with STORES[store](case.schema, case.key, case.rows) as place:
         copies = {0: normal(place.rows())}

@@ -369,7 +369,8 @@ class _Undo:
 def _in_words(undone: Undone) -> str:
     rows = undone.kept + undone.forced
     return (
-        f"{rows:,} rows of {undone.table!r} are not as batch {undone.undoes[0]} left them, or cannot be put back; "
+        f"{rows:,} {'rows' if rows > 1 else 'row'} of {undone.table!r} {'are' if rows > 1 else 'is'} not as batch "
+        f"{undone.undoes[0]} left {'them' if rows > 1 else 'it'}, or cannot be put back; "
         "nothing was undone; look at the conflicts, and undo the rest (rest), or these too (force)"
     )
 
