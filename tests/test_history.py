@@ -320,3 +320,25 @@ def test_rows_that_refer_to_each_other_are_put_back(apart: bool, tmp_path: Path)
         assert [(one["id"], one["column"], one["before"], one["after"]) for one in rm.verify(store, "t").differences.to_pylist()] == [
             (1, "n", "a word", "other")
         ]
+
+
+def test_an_export_without_changes_and_batches_that_are_no_json(rmend: Callable[..., Any], tmp_path: Path) -> None:
+    """A file with no more than its head, as others may read it; a row of the batches that was altered is found."""
+    with closing(sqlite3.connect(tmp_path / "t.db")) as file:
+        file.executescript("CREATE TABLE t (id integer PRIMARY KEY, v integer); INSERT INTO t VALUES (1, 1);")
+    url = f"sqlite:///{tmp_path}/t.db"
+    job = rm.Job(store=url, table="t", key="id", seal=True)
+    rm.merge(job, [{"id": 1, "v": 2}])
+    assert rmend("history", url, "--table", "t", "--action", "delete", "--out", "none.csv").code == 0
+    assert (tmp_path / "none.csv").read_text().startswith('"change_no"')
+    assert (tmp_path / "none.csv").stat().st_mode == (tmp_path / "t.db").stat().st_mode
+    for column in ("figures", "undoes", "seal"):
+        with closing(sqlite3.connect(tmp_path / "t.db")) as file:
+            (kept,) = file.execute(f"SELECT {column} FROM rmend_batches").fetchone()
+            file.execute(f"UPDATE rmend_batches SET {column} = 'no json'")
+            file.commit()
+            assert names(rm.verify(url, "t").altered, "batch_no") == [(1,)]
+            assert rmend("batches", url).code == rmend("batches", url, "--batch", 1).code == 0
+            file.execute(f"UPDATE rmend_batches SET {column} = ?", [kept])
+            file.commit()
+    assert rm.verify(url, "t").holds

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import asdict
 from typing import Any
 
@@ -11,6 +10,7 @@ import pyarrow as pa
 from .changes.events import documents_of
 from .changes.prune import Pruned
 from .changes.verify import Verified
+from .core.json_text import read_json
 from .jobs.check import Checked
 from .merging.explain import Explanation
 from .merging.result import Result, Sample
@@ -100,4 +100,5 @@ def of_pruned(pruned: Pruned) -> dict[str, Any]:
 
 def of_batches(batches: pa.Table) -> list[dict[str, Any]]:
     """Batches as documents, with a run's own figures as an object."""
-    return [row | {"figures": row["figures"] and json.loads(row["figures"])} for row in batches.to_pylist()]
+    none: dict[str, Any] = {}
+    return [row | {"figures": row["figures"] and read_json(row["figures"], none)} for row in batches.to_pylist()]

@@ -132,7 +132,7 @@ def life(store: str | Store, table: str, key: Mapping[str, Any]) -> pa.Table:
         given = key_given(key)
         changes = past.of_key(given)
         columns = past.columns
-        shape = pa.schema([*past.info.schema.empty_table().select(columns).schema, *_span_fields()])
+        shape = pa.schema([*(past.info.schema.field(name) for name in columns), *_span_fields()])
         count = len(changes.positions)
         if not count:
             return shape.empty_table()

@@ -6,7 +6,6 @@ import os
 import tempfile
 from collections.abc import Callable, Iterable
 from contextlib import suppress
-from dataclasses import replace
 from typing import Any
 
 import pyarrow as pa
@@ -17,6 +16,7 @@ from ..core.cast import as_text, plain
 from ..core.json_text import line_of
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
+from ..incoming.spool import umask
 from ..stores.contract import Load, Store
 from ..stores.urls import opened
 
@@ -54,6 +54,7 @@ def _whole_file(path: str, write: Callable[[Any], int]) -> int:
         with tempfile.NamedTemporaryFile(dir=os.path.dirname(place), prefix=".rmend-", delete=False) as file:
             aside = file.name
             count = write(file)
+            os.fchmod(file.fileno(), 0o666 & ~umask())
         os.link(aside, place)  # which overwrites nothing, whoever made it meanwhile
         return count
     except (OSError, pa.ArrowException) as error:
@@ -103,7 +104,7 @@ def into_table(store: str | Store, table: str, info: TableInfo, pages: Iterable[
         shape = TableInfo(table, columns, key)
         if why := session.cannot_make(shape):
             raise JobError(f"table {table!r} cannot be made in {session.where}: {why}")
-        session.create(replace(shape))
+        session.create(shape)
         made = session.describe(table)
         for page in pages:
             if page.num_rows:

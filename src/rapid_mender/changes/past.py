@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
@@ -16,9 +15,12 @@ import pyarrow.compute as pc
 from ..core.cast import cast
 from ..core.existing import Existing
 from ..core.hashing import hash_rows
+from ..core.json_text import read_json
 from ..core.keys import one_array
+from ..core.masks import mask_of
 from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
 from ..core.records import known_column, value_of
+from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..core.slots import Slots, slots_of
 from ..errors import JobError, StoreError
@@ -96,9 +98,8 @@ class Past:
             batch = pc.fill_null(page.values["batch_no"], 0).to_numpy()
             for side in ("old", "new"):
                 hashed = self.hash_keys(self.rows(page, side, self.key).values, seed)
-                at = np.minimum(np.searchsorted(order, hashed), len(order) - 1)
-                hit = np.flatnonzero(order[at] == hashed)
-                last[at[hit]] = batch[hit]
+                hit = np.flatnonzero(among(hashed, order))
+                last[np.searchsorted(order, hashed[hit])] = batch[hit]
         found = last[np.searchsorted(order, sought)].tolist()
         return [None if batch < 0 else batch for batch in found]
 
@@ -153,15 +154,10 @@ class Past:
 
     def slots(self, changes: Existing) -> Slots:
         """The slots that changes touch."""
-        actions = one_array(changes.values["action"]).dictionary_encode()
-        named = np.array(actions.dictionary.to_pylist(), object)[actions.indices.to_numpy()]
-        sides = []
-        for side in ("old", "new"):
-            keys = self.rows(changes, side, self.key).values
-            folded = self.session.fold(self.info, keys)
-            sides.append(folded)
-        seeds = secrets.randbits(64), secrets.randbits(64)
-        return slots_of(named != "insert", named != "delete", sides[0], sides[1], seeds)
+        actions = one_array(changes.values["action"])
+        takes, puts = (mask_of(pc.not_equal(actions, one)) for one in ("insert", "delete"))
+        old, new = (self.session.fold(self.info, self.rows(changes, side, self.key).values) for side in ("old", "new"))
+        return slots_of(takes, puts, old, new, (secrets.randbits(64), secrets.randbits(64)))
 
 
 def past_of(session: Session, name: str, table: TableInfo | None = None) -> Past:
@@ -185,8 +181,10 @@ def past_if_any(session: Session, name: str, table: TableInfo | None = None) -> 
 
 
 def runs_of(session: Session, where: Where = (), limit: int | None = None) -> list[dict[str, Any]]:
-    """The rows of `rmend_batches` for which conditions hold, oldest first, with what is JSON in them read; the last
-    `limit`."""
+    """The rows of `rmend_batches` for which conditions hold, oldest first; the last `limit`.
+
+    What is JSON in them is read; as it is kept it is under `figures_text`, `undoes_text` and `seal_text`.
+    """
     kept = session.find_own(BATCHES_TABLE)
     if kept is None or any(one.column not in kept for group in where for one in group):
         return []
@@ -194,9 +192,9 @@ def runs_of(session: Session, where: Where = (), limit: int | None = None) -> li
     for row in rows:
         for column in BATCHES.columns:
             row.setdefault(column.name)
-        row["figures_text"] = row["figures"]
-        row["figures"] = json.loads(row["figures"] or "{}")
-        row["undoes"] = json.loads(row["undoes"] or "[]")
+        for name, none in (("figures", {}), ("undoes", []), ("seal", {})):
+            row[f"{name}_text"] = row[name]
+            row[name] = read_json(row[name], none)
     return rows
 
 

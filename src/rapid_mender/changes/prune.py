@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
@@ -68,8 +67,7 @@ def prune(
                 rows = session.read(past.kept, wanted)
                 if not len(rows.positions):
                     return pruned
-                gone = session.fetch(past.kept, rows.values.select([NUMBER]))
-                session.delete(past.kept, gone).refusals()
+                session.delete(past.kept, rows).refusals()
 
 
 def _look(past: Past, where: str, before: datetime | None, before_batch: int | None) -> Pruned:
@@ -104,7 +102,7 @@ def _note(session: Session, past: Past, pruned: Pruned) -> int:
     recorder = Recorder(session, past.info, None, True, f"rmend {__version__}")
     batch = recorder.start()
     run: list[dict[str, Any]] = past.runs([[Condition("batch_no", "=", pruned.last_batch or 0)]])
-    seal = json.loads(run[0]["seal"])["hash"] if run and run[0]["seal"] else None
+    seal = run[0]["seal"].get("hash") if run else None
     assert pruned.begins is not None
     note = {
         "change": pruned.last_change, "batch": pruned.last_batch, "time": pruned.begins.isoformat(), "seal": seal,

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Iterator, Mapping, Sequence
 from datetime import date, datetime
 from typing import Any
@@ -17,7 +16,7 @@ from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .algebra import spell_changed
 from .given import key_given, moment, whole
-from .past import NUMBER, Past, past_of, runs_of
+from .past import NUMBER, Past, past_if_any, runs_of
 
 
 def history(
@@ -60,7 +59,7 @@ def history(
 
 
 def history_pages(store: str | Store, table: str, **filters: Any) -> Iterator[pa.Table]:
-    """What `history` gives, some changes at a time; `filters` are its own, without `limit`."""
+    """What `history` gives, some changes at a time, at least one page; `filters` are its own, without `limit`."""
     with opened(store) as place, place.begin(write=False) as session:
         shape, where, past, sought = _asked(session, table, **filters)
         if past is None:
@@ -68,8 +67,12 @@ def history_pages(store: str | Store, table: str, **filters: Any) -> Iterator[pa
         elif sought:
             yield _as_told(past, past.of_key(sought, where).values)
         else:
+            none = True
             for page in past.changes(where):
+                none = False
                 yield _as_told(past, page.values)
+            if none:
+                yield _as_told(past, past.nothing().values)
 
 
 def _asked(
@@ -109,10 +112,10 @@ def _asked(
     for name, value in sought.items():
         value_of(known_column(info, name), value)
     shape, names = history_info(info, session.fits), stored_names(info, session.fits)
-    if session.find_own(shape.name, info) is None:
+    past = past_if_any(session, info.name, info)
+    if past is None:
         full = {stored: name for name, stored in names.items()}
         return _named(shape.schema.empty_table(), full).schema, where, None, sought
-    past = past_of(session, info.name, info)
     if batch is not None and (runs := past.runs([[Condition("batch_no", "=", batch)]])):
         first, last = runs[0]["first_change"], runs[0]["last_change"]
         if first is not None:  # by the numbers of its changes it is found without an index
@@ -155,8 +158,8 @@ def one_batch(store: str | Store, number: int) -> dict[str, Any]:
             raise JobError(f"there is no batch {number} in {session.where}")
         later = [[Condition("table_name", "=", runs[0]["table_name"])], [Condition("batch_no", ">", number)]]
         by = [one["batch_no"] for one in runs_of(session, later) if number in one["undoes"]]
-    run = {name: value for name, value in runs[0].items() if name != "figures_text"}
-    return run | {"seal": json.loads(run["seal"])["hash"] if run["seal"] else None, "undone_by": by}
+    run = {name: value for name, value in runs[0].items() if not name.endswith("_text")}
+    return run | {"seal": run["seal"].get("hash"), "undone_by": by}
 
 
 def _named(rows: pa.Table, names: Mapping[str, str]) -> pa.Table:

@@ -14,6 +14,7 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
+from ..core.json_text import read_json
 from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
@@ -24,6 +25,7 @@ from .seal import seal_of
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
 
+_NONE: dict[str, Any] = {}
 _LATER = {"unrecorded", "figures", "undoes", "seal"}  # columns of the batches that earlier versions do not have
 
 
@@ -153,7 +155,7 @@ class Recorder:
                 self._began = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
             self._gone = sorted(set(history.names) - set(wanted.names))
         self._last, before = self._newest()
-        self._before = json.loads(before)["hash"] if before else None
+        self._before = read_json(before, _NONE).get("hash")
 
     def _needs_undo(self, table: TableInfo | None) -> None:
         if table is not None and not table.undoes and self.info.undoes:
@@ -247,8 +249,8 @@ class Recorder:
         run = past.runs([[Condition("batch_no", "=", self.batch)]])[0]
         if self._before is None:  # the last batch is not sealed; one before it may be
             sealed = past.runs([[Condition("seal", "contains", '"hash"')]], limit=1)
-            self._before = json.loads(sealed[0]["seal"])["hash"] if sealed else None
-        seal = seal_of(past, run, run["figures_text"], self._before)
+            self._before = sealed[0]["seal"].get("hash") if sealed else None
+        seal = seal_of(past, run, self._before)
         row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
         self.session.update(BATCHES, row, pa.table({"seal": [seal]}))
 

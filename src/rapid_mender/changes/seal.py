@@ -15,8 +15,9 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from ..core.canonical import canonical_rows, netstrings, type_word
+from ..core.canonical import canonical_rows, netstrings
 from ..core.existing import Existing
+from ..core.expressions.types import family
 from ..core.own_tables import FIXED
 from .past import NUMBER, Past
 
@@ -51,9 +52,9 @@ class _Hashing:
             self.checks = []
 
 
-def seal_of(past: Past, run: Mapping[str, Any], text: str | None, before: str | None) -> str:
+def seal_of(past: Past, run: Mapping[str, Any], before: str | None) -> str:
     """The seal of a batch: JSON with the `hash`, that of the batch `before`, the `columns`, and what finds the place of
-    a later change. `text` is the batch's figures as they are kept."""
+    a later change."""
     columns = [name[4:] for name in past.names if name.startswith("old_") and past.names[name] in past.kept]
     hashing = _Hashing()
     bounds = past.of_run(run)
@@ -61,18 +62,16 @@ def seal_of(past: Past, run: Mapping[str, Any], text: str | None, before: str | 
         hashing.add(page.values[NUMBER].to_numpy(), _texts(past, page, columns))
     numbers = _joined(hashing.numbers)
     return json.dumps({
-        "hash": _hash(past, run, text, before, columns, hashing), "before": before, "columns": columns,
+        "hash": _hash(past, run, before, columns, hashing), "before": before, "columns": columns,
         "gaps": _gaps(numbers, run), "checks": _spelled(_joined(hashing.checks)),
     })  # fmt: skip
 
 
-def _hash(
-    past: Past, run: Mapping[str, Any], text: str | None, before: str | None, columns: Sequence[str], hashing: _Hashing
-) -> str:
+def _hash(past: Past, run: Mapping[str, Any], before: str | None, columns: Sequence[str], hashing: _Hashing) -> str:
     head = netstrings(["rmend seal 1", before])
-    values = {**run, "figures": text, "undoes": json.dumps(run["undoes"]) if run["undoes"] else None}
+    values = {**run, "figures": run["figures_text"], "undoes": run["undoes_text"]}
     row = netstrings(_plain(values[name]) for name in _OF_THE_RUN)
-    kinds = {column.name: type_word(column.type) for column in past.kept.columns}
+    kinds = {column.name: family(column.type) for column in past.kept.columns}
     shape = netstrings(one for name in columns for one in (name, kinds[past.names[f"old_{name}"]]))
     return hashlib.sha256(head + row + shape + hashing.digest.digest()).hexdigest()
 
@@ -122,7 +121,7 @@ class SealCheck:
         self._gone = gone = begins["change"] if begins else 0
         self.runs = {run["batch_no"]: run for run in past.runs() if (run["first_change"] or 0) > gone}
         self._before = begins["seal"] if begins else None
-        self.seals = {number: _read(run["seal"]) for number, run in self.runs.items() if run["seal"]}
+        self.seals = {number: run["seal"] for number, run in self.runs.items() if run["seal_text"]}
         self._hashing = {number: _Hashing() for number in self.seals}
         self._strays: list[tuple[int, int]] = []
         self._columns = {number: seal.get("columns", []) for number, seal in self.seals.items()}
@@ -166,7 +165,7 @@ class SealCheck:
             if before is not None and seal.get("before") != before:
                 yield batch, None, "the seal does not follow that of the batch before"
             before = seal.get("hash")
-            made = _hash(self.past, run, run["figures_text"], seal.get("before"), self._columns[batch], hashing)
+            made = _hash(self.past, run, seal.get("before"), self._columns[batch], hashing)
             if made == before:
                 continue
             places = list(self._places(seal, run, hashing))
@@ -194,11 +193,3 @@ class SealCheck:
         for number, check in zip(numbers.tolist(), checks.tolist(), strict=True):
             if number in was and was[number] != f"{check:08x}":
                 yield number, "the change was altered"
-
-
-def _read(text: str) -> dict[str, Any]:
-    try:
-        seal = json.loads(text)
-    except ValueError:
-        return {}
-    return seal if isinstance(seal, dict) else {}

@@ -2,16 +2,17 @@
 
 from __future__ import annotations
 
-import json
 from typing import Any
 
 import pyarrow as pa
 from rich.text import Text
 
 from .. import documents
+from ..core.json_text import read_json
 from ..spelling import shown
 from .screen import STYLES, Rows, Screen
 
+_NONE: dict[str, Any] = {}
 _COUNTS = ("inserted", "updated", "deleted", "skipped", "rejected")
 
 
@@ -46,14 +47,14 @@ def batches(rows: pa.Table, store: str, of: str | None) -> None:
 def _instead(row: dict[str, Any]) -> str:
     """What stands in the place of a job's name."""
     if row["undoes"]:
-        return f"undoes {', '.join(map(str, json.loads(row['undoes'])))}"
+        return f"undoes {', '.join(map(str, read_json(row['undoes'], list[int]())))}"
     return "prunes" if '"pruned"' in (row["figures"] or "") else ""
 
 
 def _status(row: dict[str, Any]) -> Text:
     """How a run ended; why, if it was stopped."""
     text = row["status"] + (f", {row['unrecorded']:,} unrecorded" if row["unrecorded"] else "")
-    if why := json.loads(row["figures"] or "{}").get("stopped"):
+    if why := read_json(row["figures"], _NONE).get("stopped"):
         text = f"{text}: {why}"
     return Text(text, "" if row["status"] == "done" else STYLES["reject"])
 

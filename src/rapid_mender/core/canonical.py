@@ -14,7 +14,6 @@ import pyarrow.types as pt
 
 from .cast import as_text, plain
 from .existing import Existing
-from .expressions.types import family
 
 _NULL = "-,"
 
@@ -26,11 +25,6 @@ def netstrings(texts: Iterable[object]) -> bytes:
         data = str(text).encode()
         out.append(_NULL.encode() if text is None else b"%d:%s," % (len(data), data))
     return b"".join(out)
-
-
-def type_word(kind: pa.DataType) -> str:
-    """What a type is called whatever the store: number, text, boolean, date, timestamp, time, bytes or other."""
-    return family(kind)
 
 
 def canonical_rows(rows: Existing) -> pa.Array:

@@ -5,9 +5,11 @@ from __future__ import annotations
 import json
 import math
 from datetime import datetime
-from typing import Any
+from typing import Any, TypeVar
 
 from ..spelling import plain
+
+_T = TypeVar("_T")
 
 
 def as_json(document: Any) -> str:
@@ -25,6 +27,15 @@ def _words(value: Any) -> Any:
 
 def _stamp(value: Any) -> str:
     return plain(value).replace(" ", "T", 1) if isinstance(value, datetime) else plain(value)
+
+
+def read_json(text: str | None, none: _T) -> _T:
+    """What a JSON text says, if that is of the kind of `none`; else `none`: somebody may have altered it."""
+    try:
+        value = json.loads(text or "null")
+    except ValueError:
+        return none
+    return value if isinstance(value, type(none)) else none
 
 
 def line_of(row: dict[str, Any]) -> str:

@@ -35,6 +35,13 @@ def room_for_a_file() -> IO[bytes]:
     return _Named(file, f"/proc/self/fd/{file.fileno()}")  # type: ignore[return-value]
 
 
+def umask() -> int:
+    """The rights that this process gives to no file that it makes; a temporary file has fewer still."""
+    current = os.umask(0)
+    os.umask(current)
+    return current
+
+
 class _Named:
     """A file under another name."""
 

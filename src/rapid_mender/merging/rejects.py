@@ -22,6 +22,7 @@ from ..core.schema import Column, TableInfo
 from ..errors import Error, StoreError
 from ..incoming import open_incoming, tables_of
 from ..incoming.rejected import FORMULA, FORMULAS, own_name
+from ..incoming.spool import umask
 from ..stores.contract import Load, Session
 from .result import Result
 
@@ -63,7 +64,7 @@ class RejectsFile:
             with tempfile.NamedTemporaryFile(dir=folder, prefix=".rmend-", suffix=ending, delete=False) as file:
                 self._waiting = file.name
                 self._write(result, file)
-            os.chmod(self._waiting, 0o666 & ~_umask())
+            os.chmod(self._waiting, 0o666 & ~umask())
         except (OSError, pa.ArrowException) as error:
             self.drop()
             raise StoreError(
@@ -260,9 +261,3 @@ def _neutral(table: pa.Table) -> pa.Table:
 
 def _spell(value: object) -> str:
     return value.hex() if isinstance(value, bytes) else str(value)
-
-
-def _umask() -> int:
-    current = os.umask(0)
-    os.umask(current)
-    return current
