@@ -151,6 +151,7 @@ ALTERED: list[tuple[Any, list[tuple[int, int | None]]]] = [
     (lambda session, history: put(session, history, 7, reason="so"), [(2, 7)]),
     (lambda session, history: put(session, history, 12, actor="nobody"), [(3, 12)]),
     (remove, [(1, 3)]), (add, [(1, 500)]), (exchange, [(1, 2), (1, 4)]), (batch_row, [(2, None)]),
+    (lambda session, _: put(session, session.describe("rmend_batches"), 4, actor="somebody else"), [(4, None)]),
 ]  # fmt: skip
 
 
@@ -169,7 +170,8 @@ def altered(place: Place, alter: Any) -> Iterator[None]:
         assert history is not None
         session.delete(history, session.read(history)).refusals()
         session.append(history, Load(kept[0]))
-        put(session, session.describe("rmend_batches"), 2, actor=kept[1]["actor"][1].as_py())
+        for batch in (2, 4):
+            put(session, session.describe("rmend_batches"), batch, actor=kept[1]["actor"][batch - 1].as_py())
 
 
 every_store = pytest.mark.parametrize("store", STORES)
@@ -211,6 +213,7 @@ def test_who_alters_the_past_is_found(store: str) -> None:
     with register(store, seal=True) as (place, merge):
         for height in (1.5, 2.5, 3.5):
             merge(*({"tag_no": n, "height": n * height} for n in range(1, 6)))
+        merge({"tag_no": 1, "height": 3.5})  # changes nothing: it is sealed with the next
         undone(place, 3)
         whole = rm.verify(place.store, TABLE)
         assert (whole.holds, whole.sealed, whole.changes, whole.unknown) == (True, 4, 20, 3)
@@ -332,13 +335,32 @@ def test_an_export_without_changes_and_batches_that_are_no_json(rmend: Callable[
     assert rmend("history", url, "--table", "t", "--action", "delete", "--out", "none.csv").code == 0
     assert (tmp_path / "none.csv").read_text().startswith('"change_no"')
     assert (tmp_path / "none.csv").stat().st_mode == (tmp_path / "t.db").stat().st_mode
-    for column in ("figures", "undoes", "seal"):
+    gaps = '{"hash": "1", "gaps": [[1, 2.5]], "also": {"7": "0"}}'
+    odd = [("figures", "no json"), ("undoes", "no json"), ("seal", "no json"), ("seal", gaps), ("last_change", 1 << 60)]
+    for column, value in odd:
         with closing(sqlite3.connect(tmp_path / "t.db")) as file:
             (kept,) = file.execute(f"SELECT {column} FROM rmend_batches").fetchone()
-            file.execute(f"UPDATE rmend_batches SET {column} = 'no json'")
+            file.execute(f"UPDATE rmend_batches SET {column} = ?", [value])
             file.commit()
             assert names(rm.verify(url, "t").altered, "batch_no") == [(1,)]
             assert rmend("batches", url).code == rmend("batches", url, "--batch", 1).code == 0
             file.execute(f"UPDATE rmend_batches SET {column} = ?", [kept])
             file.commit()
     assert rm.verify(url, "t").holds
+
+
+def test_an_altered_change_of_a_large_batch_is_narrowed_down(tmp_path: Path) -> None:
+    """A seal does not hold a check for each change of a large batch, but for some together, also over pages."""
+    count = 300_000
+    with closing(sqlite3.connect(tmp_path / "t.db")) as file:
+        file.execute("CREATE TABLE t (id integer PRIMARY KEY, v integer)")
+    url = f"sqlite:///{tmp_path}/t.db"
+    rm.merge(rm.Job(store=url, table="t", key="id", seal=True), pa.table({"id": range(count), "v": range(count)}))
+    assert rm.verify(url, "t").holds
+    with closing(sqlite3.connect(tmp_path / "t.db")) as file:
+        for change in (1, 131_080, count):
+            file.execute("UPDATE t_history SET actor = 'nobody' WHERE change_no = ?", [change])
+        file.commit()
+    lines = names(rm.verify(url, "t").altered, "batch_no", "change_no", "what")
+    spans = [f"changes {first} to {first + 14}: one of them was altered" for first in (1, 131_071, count - 14)]
+    assert lines == [(1, int(span.split()[1]), span) for span in spans]

@@ -14,18 +14,16 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
-from ..core.json_text import read_json
 from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written, kept
 from .past import past_of
-from .seal import seal_of
+from .seal import is_sealed, seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
 
-_NONE: dict[str, Any] = {}
 _LATER = {"unrecorded", "figures", "undoes", "seal"}  # columns of the batches that earlier versions do not have
 
 
@@ -46,8 +44,6 @@ class Recorder:
     """The batches that this one undoes."""
     seals: bool | None = None
     """Whether the batch is sealed; None: if the one before it is."""
-    _before: str | None = None
-    """The hash of the seal of the batch before, if it has one."""
     unrecorded: int = 0
     """How many rows triggers changed that no record was about; if there are any, the history does not replay."""
     _first: int | None = None
@@ -154,21 +150,18 @@ class Recorder:
                 self.session.add_columns(wanted.name, new)
                 self._began = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
             self._gone = sorted(set(history.names) - set(wanted.names))
-        self._last, before = self._newest()
-        self._before = read_json(before, _NONE).get("hash")
+        self._last = self._newest()
 
     def _needs_undo(self, table: TableInfo | None) -> None:
         if table is not None and not table.undoes and self.info.undoes:
             raise StoreError(f"table {table.name!r} has an engine that cannot undo; give it one that can")
 
-    def _newest(self) -> tuple[int, str | None]:
-        """The last change's number: that of the history, or, if rows of it were removed, of the batches; and the seal
-        of the last batch."""
+    def _newest(self) -> int:
+        """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
         newest = self.session.last(self._shape.name, "change_no")
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
-        told = self.session.read(BATCHES, Selection(here, "batch_no", 1, columns=["last_change", "seal"])).values
-        last, seal = (told[name].to_pylist() for name in ("last_change", "seal"))
-        return max(newest, *last, 0), seal[0] if seal else None
+        told = self.session.read(BATCHES, Selection(here, "batch_no", 1, columns=["last_change"])).values
+        return max(newest, *told["last_change"].to_pylist(), 0)
 
     def _check_history(self, history: TableInfo) -> None:
         """A column of the table may have been altered since: then a database may cut or round what the history gets."""
@@ -209,7 +202,7 @@ class Recorder:
         session.find_own(BATCHES_TABLE, owner=self.info.owner)
         if self._last is not None:
             session.find_own(self._shape.name, self.info)
-            self._last, _ = self._newest()
+            self._last = self._newest()
 
     def _about_history(self, landed: bool) -> dict[str, Any]:
         """What is to be known later of the history: the columns that began with this batch, those that the table lacks,
@@ -240,19 +233,18 @@ class Recorder:
         }  # fmt: skip
         schema = pa.schema([BATCHES.schema.field(name) for name in values])
         self.session.update(BATCHES, rows, pa.table(values, schema=schema))
-        if status != "running" and self._first and (self._before is not None if self.seals is None else self.seals):
-            self._seal()
+        if status != "running" and self._first and (self._follows_seal() if self.seals is None else self.seals):
+            past = past_of(self.session, self.info.name, self.info)
+            (run,) = past.runs([[Condition("batch_no", "=", self.batch)]])
+            row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
+            self.session.update(BATCHES, row, pa.table({"seal": [seal_of(past, run)]}))
 
-    def _seal(self) -> None:
-        """Seal the batch, as it is stored now."""
-        past = past_of(self.session, self.info.name, self.info)
-        run = past.runs([[Condition("batch_no", "=", self.batch)]])[0]
-        if self._before is None:  # the last batch is not sealed; one before it may be
-            sealed = past.runs([[Condition("seal", "contains", '"hash"')]], limit=1)
-            self._before = sealed[0]["seal"].get("hash") if sealed else None
-        seal = seal_of(past, run, self._before)
-        row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
-        self.session.update(BATCHES, row, pa.table({"seal": [seal]}))
+    def _follows_seal(self) -> bool:
+        """Whether the batch before that changed something is sealed."""
+        here = [[Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]]
+        before = [*here, [Condition("batch_no", "<", self.batch)]]
+        seals = self.session.read(BATCHES, Selection(before, "batch_no", 1, columns=["seal"])).values["seal"]
+        return any(is_sealed(text) for text in seals.to_pylist())
 
 
 def _listed(what: str, names: Sequence[str]) -> dict[str, list[str]]:

@@ -9,7 +9,7 @@ import hashlib
 import json
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
+from dataclasses import asdict, dataclass, field, replace
 from typing import Any
 
 import numpy as np
@@ -18,7 +18,9 @@ import pyarrow as pa
 from ..core.canonical import canonical_rows, netstrings
 from ..core.existing import Existing
 from ..core.expressions.types import family
+from ..core.json_text import read_json
 from ..core.own_tables import FIXED
+from ..stores.contract import Condition
 from .past import NUMBER, Past
 
 _OF_THE_RUN = (
@@ -28,52 +30,109 @@ _OF_THE_RUN = (
 _MOST_CHECKS = 20_000
 
 
-@dataclass
+@dataclass(frozen=True)
+class Seal:
+    """What is kept of the seal of a batch."""
+
+    hash: str
+    before: str | None = None
+    """The hash of the seal before."""
+    columns: list[str] = field(default_factory=list)
+    """The columns of the table that are hashed."""
+    also: dict[str, str] = field(default_factory=dict)
+    """The batches since the seal before that have none of their own, and the CRC-32 of the row of each."""
+    gaps: list[list[int]] = field(default_factory=list)
+    """The spans of numbers that no change of the batch has."""
+    checks: str | None = None
+    """The CRC-32 of each `every` changes, in hexadecimal: they find which one was altered."""
+    every: int = 1
+
+    @classmethod
+    def read(cls, text: str) -> Seal:
+        """A seal as it is kept; one without a hash if somebody altered it to something else."""
+        try:
+            seal = cls(**read_json(text, dict[str, Any]()))
+            texts = [seal.hash, *seal.columns, *seal.also.values()]
+            numbers = [*map(int, seal.also), *(edge for begin, end in seal.gaps for edge in (begin, end)), seal.every]
+            whole = all(type(one) is int and 0 < one < 1 << 62 for one in numbers)
+            if not whole or not all(isinstance(one, str) for one in texts):
+                return cls("")
+            bytes.fromhex(seal.checks or "")
+        except (TypeError, ValueError, AttributeError):
+            return cls("")
+        return seal
+
+
 class _Hashing:
     """The changes of one batch on their way into its seal."""
 
-    digest: Any = field(default_factory=hashlib.sha256)
-    numbers: list[np.ndarray] = field(default_factory=list)
-    checks: list[np.ndarray] = field(default_factory=list)
-
-    count: int = 0
+    def __init__(self, every: int) -> None:
+        """`every` so many changes have a check together."""
+        self.every = every
+        self.digest = hashlib.sha256()
+        self.numbers: list[np.ndarray] = []
+        self.checks: list[int] = []
+        self.count = 0
 
     def add(self, numbers: np.ndarray, texts: pa.Array) -> None:
         data = pa.concat_arrays([texts.cast(pa.large_binary())])
         offsets = np.frombuffer(data.buffers()[1], np.int64)[data.offset : data.offset + len(data) + 1]
-        every = memoryview(data.buffers()[2] or b"")
-        self.digest.update(every[offsets[0] : offsets[-1]])
+        text = memoryview(data.buffers()[2] or b"")
+        self.digest.update(text[offsets[0] : offsets[-1]])
+        starts = np.arange(-self.count % self.every, len(numbers), self.every)
+        if self.checks and self.count % self.every:  # the page begins amid several that have a check together
+            end = offsets[starts[0] if len(starts) else -1]
+            self.checks[-1] = zlib.crc32(text[offsets[0] : end], self.checks[-1])
+        ends = offsets[np.append(starts[1:], len(numbers))] if len(starts) else offsets[:0]
+        spans = zip(offsets[starts].tolist(), ends.tolist(), strict=True)
+        self.checks += [zlib.crc32(text[begin:end]) for begin, end in spans]
         self.numbers.append(numbers)
         self.count += len(numbers)
-        if self.count <= _MOST_CHECKS:
-            spans = zip(offsets[:-1].tolist(), offsets[1:].tolist(), strict=True)
-            self.checks.append(np.array([zlib.crc32(every[begin:end]) for begin, end in spans], np.uint32))
-        else:
-            self.checks = []
 
 
-def seal_of(past: Past, run: Mapping[str, Any], before: str | None) -> str:
-    """The seal of a batch: JSON with the `hash`, that of the batch `before`, the `columns`, and what finds the place of
-    a later change."""
+def seal_of(past: Past, run: Mapping[str, Any]) -> str:
+    """The seal of a batch, as it is to be kept."""
     columns = [name[4:] for name in past.names if name.startswith("old_") and past.names[name] in past.kept]
-    hashing = _Hashing()
-    bounds = past.of_run(run)
-    for page in past.changes(bounds):
-        hashing.add(page.values[NUMBER].to_numpy(), _texts(past, page, columns))
-    numbers = _joined(hashing.numbers)
-    return json.dumps({
-        "hash": _hash(past, run, before, columns, hashing), "before": before, "columns": columns,
-        "gaps": _gaps(numbers, run), "checks": _spelled(_joined(hashing.checks)),
-    })  # fmt: skip
+    number = [Condition("batch_no", "<", run["batch_no"])]
+    last = past.runs([number, [Condition("seal", "contains", '"hash"')]], limit=1)
+    since = past.runs([number, [Condition("batch_no", ">", last[0]["batch_no"] if last else 0)]])
+    ended = [one for one in since if one["finished_at"] is not None] if last else []
+    before = Seal.read(last[0]["seal_text"]).hash if last else None
+    hashing = _Hashing(max(1, -(-_changes_of(run) // _MOST_CHECKS)))
+    if run["first_change"] is not None:
+        for page in past.changes(past.of_run(run)):
+            hashing.add(page.values[NUMBER].to_numpy(), _texts(past, page, columns))
+    seal = Seal(
+        "", before, columns, {str(one["batch_no"]): _check(one) for one in ended},
+        _gaps(_joined(hashing.numbers), run), _spelled(hashing.checks), hashing.every,
+    )  # fmt: skip
+    return json.dumps(asdict(replace(seal, hash=_hash(past, [*ended, run], seal, hashing))))
 
 
-def _hash(past: Past, run: Mapping[str, Any], before: str | None, columns: Sequence[str], hashing: _Hashing) -> str:
-    head = netstrings(["rmend seal 1", before])
+def is_sealed(text: str | None) -> bool:
+    """Whether a batch's seal says that it has one."""
+    return bool(Seal.read(text or "").hash)
+
+
+def _changes_of(run: Mapping[str, Any]) -> int:
+    return sum(run[name] or 0 for name in ("inserted", "updated", "deleted"))
+
+
+def _row_of(run: Mapping[str, Any]) -> bytes:
     values = {**run, "figures": run["figures_text"], "undoes": run["undoes_text"]}
-    row = netstrings(_plain(values[name]) for name in _OF_THE_RUN)
+    return netstrings(_plain(values[name]) for name in _OF_THE_RUN)
+
+
+def _check(run: Mapping[str, Any]) -> str:
+    return f"{zlib.crc32(_row_of(run)):08x}"
+
+
+def _hash(past: Past, runs: Sequence[Mapping[str, Any]], seal: Seal, hashing: _Hashing) -> str:
+    head = netstrings(["rmend seal 1", seal.before])
     kinds = {column.name: family(column.type) for column in past.kept.columns}
-    shape = netstrings(one for name in columns for one in (name, kinds[past.names[f"old_{name}"]]))
-    return hashlib.sha256(head + row + shape + hashing.digest.digest()).hexdigest()
+    names = [(name, past.names.get(f"old_{name}", "")) for name in seal.columns]
+    shape = netstrings(one for name, stored in names if stored in kinds for one in (name, kinds[stored]))
+    return hashlib.sha256(head + b"".join(map(_row_of, runs)) + shape + hashing.digest.digest()).hexdigest()
 
 
 def _plain(value: Any) -> Any:
@@ -104,9 +163,9 @@ def _gaps(numbers: np.ndarray, run: Mapping[str, Any]) -> list[list[int]]:
     return [[int(edges[at]) + 1, int(edges[at + 1]) - 1] for at in wide]
 
 
-def _spelled(checks: np.ndarray) -> str | None:
-    """Eight hexadecimal digits for each change, if these are not too many: they find which one was altered."""
-    return "".join(f"{one:08x}" for one in checks.tolist()) or None
+def _spelled(checks: Sequence[int]) -> str | None:
+    """Eight hexadecimal digits for each check."""
+    return "".join(f"{one:08x}" for one in checks) or None
 
 
 # -- checking -----------------------------------------------------------------------------------------
@@ -119,21 +178,26 @@ class SealCheck:
         self.past = past
         begins = past.begins
         self._gone = gone = begins["change"] if begins else 0
-        self.runs = {run["batch_no"]: run for run in past.runs() if (run["first_change"] or 0) > gone}
+        self._every = {run["batch_no"]: run for run in past.runs()}
+        after = begins["batch"] or 0 if begins else 0
+        self.runs = {
+            number: run
+            for number, run in self._every.items()
+            if (number > after if run["first_change"] is None else run["first_change"] > gone)
+        }
         self._before = begins["seal"] if begins else None
-        self.seals = {number: run["seal"] for number, run in self.runs.items() if run["seal_text"]}
-        self._hashing = {number: _Hashing() for number in self.seals}
+        self.seals = {number: Seal.read(run["seal_text"]) for number, run in self.runs.items() if run["seal_text"]}
+        self._hashing = {number: _Hashing(max(seal.every, 1)) for number, seal in self.seals.items()}
         self._strays: list[tuple[int, int]] = []
-        self._columns = {number: seal.get("columns", []) for number, seal in self.seals.items()}
 
     @property
     def last(self) -> str | None:
         """The hash at the end of the chain."""
-        return next((str(self.seals[n].get("hash")) for n in sorted(self.seals, reverse=True)), None)
+        return next((self.seals[number].hash for number in sorted(self.seals, reverse=True)), None)
 
     def has(self, expected: str) -> bool:
         """Whether a batch has a hash, and it is the last one or others follow it."""
-        return any(seal.get("hash") == expected for seal in self.seals.values())
+        return any(seal.hash == expected for seal in self.seals.values())
 
     @property
     def sealed(self) -> int:
@@ -152,7 +216,8 @@ class SealCheck:
                 self._strays += [(int(number), int(batch)) for number in numbers[places].tolist()]
             elif int(batch) in self.seals:
                 some = page.take(places)
-                known = [n for n in self._columns[int(batch)] if self.past.names.get(f"old_{n}") in self.past.kept]
+                columns = self.seals[int(batch)].columns
+                known = [name for name in columns if self.past.names.get(f"old_{name}") in self.past.kept]
                 self._hashing[int(batch)].add(numbers[places], _texts(self.past, some, known))
 
     def wrong(self) -> Iterator[tuple[int | None, int | None, str]]:
@@ -162,34 +227,46 @@ class SealCheck:
         before = self._before
         for batch in sorted(self.seals):
             seal, run, hashing = self.seals[batch], self.runs[batch], self._hashing[batch]
-            if before is not None and seal.get("before") != before:
+            if before is not None and seal.before != before:
                 yield batch, None, "the seal does not follow that of the batch before"
-            before = seal.get("hash")
-            made = _hash(self.past, run, seal.get("before"), self._columns[batch], hashing)
-            if made == before:
+            before = seal.hash
+            others = {number: self._every.get(int(number)) for number in seal.also}
+            hashed = _hash(self.past, [*filter(None, others.values()), run], seal, hashing)
+            if hashed == before and None not in others.values():
                 continue
-            places = list(self._places(seal, run, hashing))
-            yield from ((batch, number, what) for number, what in places)
+            places: list[tuple[int | None, int | None, str]] = []
+            for name, other in others.items():
+                if other is None:
+                    places.append((int(name), None, "the batch's row was removed"))
+                elif _check(other) != seal.also[name]:
+                    places.append((int(name), None, "the batch's row was altered"))
+            places += ((batch, number, what) for number, what in self._places(seal, run, hashing))
+            yield from places
             if not places:
                 yield batch, None, "the batch's row was altered, or changes that can no longer be told apart"
 
-    def _places(self, seal: Mapping[str, Any], run: Mapping[str, Any], hashing: _Hashing) -> Iterator[tuple[int, str]]:
-        first, last = run["first_change"], run["last_change"]
-        numbers, checks = _joined(hashing.numbers), _joined(hashing.checks)
+    def _places(self, seal: Seal, run: Mapping[str, Any], hashing: _Hashing) -> Iterator[tuple[int, str]]:
+        first, last = run["first_change"] or 1, run["last_change"] or 0
+        numbers = _joined(hashing.numbers)
+        free = sum(end - begin + 1 for begin, end in seal.gaps)
+        if not 0 <= last - first + 1 - free <= 2 * len(numbers) + _MOST_CHECKS or free > 1 << 30:
+            return  # the batch's row, or the seal, is of something else
         missing = np.zeros(last - first + 1, bool)
-        for begin, end in seal.get("gaps") or ():
-            missing[begin - first : end - first + 1] = True
+        for begin, end in seal.gaps:
+            missing[max(begin - first, 0) : max(end - first + 1, 0)] = True
         sealed = np.flatnonzero(~missing) + first
         for number in np.setdiff1d(sealed, numbers).tolist():
             yield number, "a change was removed"
         for number in np.setdiff1d(numbers, sealed).tolist():
             yield number, "a change was added"
-        spelled = seal.get("checks")
-        if not spelled or len(spelled) != 8 * len(sealed):
+        was = np.frombuffer(bytes.fromhex(seal.checks or ""), ">u4") if len(seal.checks or "") % 8 == 0 else ()
+        if seal.every == 1 and len(was) == len(sealed) and not np.array_equal(numbers, sealed):
+            _, mine, theirs = np.intersect1d(numbers, sealed, return_indices=True)
+        elif len(was) == len(hashing.checks) and np.array_equal(numbers, sealed):
+            mine = theirs = np.arange(len(was))
+        else:
             return
-        was = dict(zip(sealed.tolist(), (spelled[at : at + 8] for at in range(0, len(spelled), 8)), strict=True))
-        if len(numbers) != len(checks):
-            return
-        for number, check in zip(numbers.tolist(), checks.tolist(), strict=True):
-            if number in was and was[number] != f"{check:08x}":
-                yield number, "the change was altered"
+        for at in mine[np.array(hashing.checks, np.int64)[mine] != np.asarray(was)[theirs]].tolist():
+            begin, end = at * seal.every, min((at + 1) * seal.every, len(numbers)) - 1
+            span = f"changes {numbers[begin]} to {numbers[end]}: one of them was altered"
+            yield int(numbers[begin]), "the change was altered" if begin == end else span

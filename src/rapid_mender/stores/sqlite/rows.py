@@ -12,7 +12,7 @@ from ...core.keys import one_array
 from ...core.schema import Column
 from ..contract import Selection
 from ..sql.text import name_sql
-from .link import LEAST, Link
+from .link import Link
 from .tables import Described
 from .types import (
     PARTS,
@@ -183,10 +183,9 @@ class Rows:
             sql += f" ORDER BY t.{name_sql(wanted.by)}{'' if wanted.first else ' DESC'}"
         if limit is not None:
             sql += f" LIMIT {int(limit)}"
-        about = 0
-        if limit is None or limit > LEAST:  # else there is room for them anyway
-            first = f"SELECT 1 {self._from} LIMIT {-1 if limit is None else limit}"
-            about = int(link.rows(f"SELECT count(*) FROM ({first})")[0][0])
+        about = limit or 0
+        if limit is None and not groups:
+            about = int(link.rows(f"SELECT count(*) {self._from}")[0][0])
         rows = link.query(sql, pa.table(bound) if bound else None, about)
         if wanted.by and not wanted.first:
             rows = rows.take(pa.array(np.arange(rows.num_rows)[::-1]))
