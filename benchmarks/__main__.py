@@ -26,6 +26,7 @@ import rapid_mender as rm
 from . import servers
 from . import sqlite_peers as peers
 from .data import COLUMNS, KEY, existing_and_batch
+from .past import past
 
 _DOC = Path(__file__).parent.parent / "docs" / "benchmarks.md"
 Rows = list[tuple[str, list[float], str]]
@@ -250,7 +251,14 @@ def _server_titles(scale: int) -> dict[str, str]:
     }
 
 
-_PARTS = ("sqlite", "memory", "rules", "refusals", *_server_titles(1), "growth", "csv")
+def _past_titles(scale: int) -> dict[str, str]:
+    kinds = {"sqlite": "SQLite", "postgresql": "PostgreSQL", "mariadb": "MariaDB"}
+    rows = 5_000_000 // scale
+    text = "history put to use: {:,} rows, {:,} changes, with indexes on the history"
+    return {f"{kind}-past": f"{title}, {text.format(rows, rows * 2)}" for kind, title in kinds.items()}
+
+
+_PARTS = ("sqlite", "memory", "rules", "refusals", *_server_titles(1), "growth", "csv", *_past_titles(1))
 
 
 def _on_server(name: str, scale: int, rounds: int, rest: float) -> Rows:
@@ -326,6 +334,10 @@ def main() -> None:
         **{
             name: (title, partial(_on_server, name, size * options.scale, options.rounds, options.rest))
             for name, title in _server_titles(size * options.scale).items()
+        },
+        **{
+            name: (title, partial(past, name.split("-")[0], 5_000_000 // (size * options.scale), options.rounds))
+            for name, title in _past_titles(size * options.scale).items()
         },
         "csv": (
             f"A CSV file of {10_000_000 // size:,} records into an empty SQLite table, history on",

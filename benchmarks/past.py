@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import os
+import statistics
 import subprocess
 import sys
 import tempfile
@@ -24,6 +25,7 @@ from .servers import KINDS
 
 _READ, _AS_OF = "the table is read", "the table as it was, before a fifth of it changed"
 _BATCH, _UNDO = "a batch, half of it new", "its undo"
+_KEY = "the history of one key"
 
 
 @contextmanager
@@ -63,12 +65,12 @@ def _measured_again(rows: pa.Table, step: float) -> pa.Table:
     return rows.set_column(rows.column_names.index("height_m"), "height_m", height)
 
 
-def past(kind: str, rows: int, rounds: int) -> tuple[dict[str, list[float]], dict[str, list[float]]]:
-    """Times on a table of `rows` rows with twice as many changes: in seconds as pairs, and in milliseconds alone."""
+def past(kind: str, rows: int, rounds: int) -> list[tuple[str, list[float], str]]:
+    """What takes how long on a table of `rows` rows with twice as many changes, and what that is in ratios."""
     step = rows // 5
     rng = np.random.default_rng(11)
-    pairs: dict[str, list[float]] = {name: [] for name in (_READ, _AS_OF, _BATCH, _UNDO)}
-    alone: dict[str, list[float]] = {name: [] for name in ("one key", "verify")}
+    times: dict[str, list[float]] = {name: [] for name in (_READ, _AS_OF, _BATCH, _UNDO, _KEY)}
+    verified: list[tuple[float, float, int]] = []
     with _database(kind) as url, opened(url) as store:
         job = rm.Job(store=store, table="trees", key=list(KEY))
         for start in range(0, rows, step):
@@ -79,24 +81,37 @@ def past(kind: str, rows: int, rounds: int) -> tuple[dict[str, list[float]], dic
         rm.merge(job, _measured_again(trees(rng.permutation(rows)[:step], rng), 50))
         rm.index_history(store, "trees")
         for _ in range(rounds):
-            pairs[_READ].append(_timed(lambda: _read(store)))
-            pairs[_AS_OF].append(_timed(lambda: _as_of(store, before)))
+            times[_READ].append(_timed(lambda: _read(store)))
+            times[_AS_OF].append(_timed(lambda: _as_of(store, before)))
         for tree in rng.choice(rows, 20 * rounds, replace=False).tolist():
             key = {name: trees(np.array([tree]), rng)[name][0].as_py() for name in KEY}
-            alone["one key"].append(_timed(lambda key=key: rm.history(store, "trees", key=key)))  # type: ignore[misc]
+            times[_KEY].append(_timed(lambda key=key: rm.history(store, "trees", key=key)))  # type: ignore[misc]
         few = step // 5
         for turn in range(rounds):
             new = trees(np.arange(rows + turn * few, rows + turn * few + few // 2), rng)
             batch = pa.concat_tables([new, trees(rng.permutation(rows)[: few // 2], rng)])
-            pairs[_BATCH].append(_timed(lambda batch=batch: rm.merge(job, batch)))  # type: ignore[misc]
-            pairs[_UNDO].append(_timed(lambda: rm.undo(store, rm.batches(store, limit=1)["batch_no"][0].as_py())))
-        for _ in range(rounds):
-            alone["verify"].append(_verify(url))
-    return pairs, alone
+            times[_BATCH].append(_timed(lambda batch=batch: rm.merge(job, batch)))  # type: ignore[misc]
+            times[_UNDO].append(_timed(lambda: rm.undo(store, rm.batches(store, limit=1)["batch_no"][0].as_py())))
+        verified += [_verify(url) for _ in range(rounds)]
+    seconds, memory, changes = zip(*verified, strict=True)
+    text = f"{changes[0] / statistics.median(seconds):,.0f} changes a second, {max(memory):,.0f} MiB at the peak"
+    return [
+        *(
+            (name, times[name], "1" if name in (_READ, _BATCH) else _of(times[before], times[name]))
+            for before, name in ((_READ, _READ), (_READ, _AS_OF), (_BATCH, _BATCH), (_BATCH, _UNDO))
+        ),
+        (_KEY, times[_KEY][:: len(times[_KEY]) // 5], f"{statistics.median(times[_KEY]) * 1000:.0f} ms in the middle"),
+        (f"{changes[0]:,} changes are verified", list(seconds), text),
+    ]
 
 
-def _verify(url: str) -> float:
-    """The seconds that a verification takes in a process of its own, and its peak memory in MiB, as the fraction."""
+def _of(before: list[float], after: list[float]) -> str:
+    ratios = [mine / theirs for mine, theirs in zip(after, before, strict=True)]
+    return f"{statistics.median(ratios):.2f} of that ({', '.join(f'{ratio:.2f}' for ratio in ratios)})"
+
+
+def _verify(url: str) -> tuple[float, float, int]:
+    """The seconds that a verification takes in a process of its own, its peak memory in MiB, and its changes."""
     script = f"""
 import time
 import rapid_mender as rm
@@ -108,5 +123,5 @@ status = open("/proc/self/status").read()
 print(seconds, int(status.split("VmHWM:")[1].split()[0]) / 1024, verified.changes)
 """
     done = subprocess.run([sys.executable, "-c", script], check=True, capture_output=True, text=True)
-    print("verify", done.stdout.strip(), flush=True)
-    return float(done.stdout.split()[0])
+    took, mebibytes, changes = done.stdout.split()
+    return float(took), float(mebibytes), int(changes)

@@ -12,10 +12,12 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..core.hashing import hash_rows
 from ..core.keys import one_array
 from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..errors import JobError
+from ..incoming.ahead import ahead
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .given import key_given, moment, whole
@@ -102,22 +104,28 @@ def _check_reach(past: Past, position: int) -> None:
 def _back(past: Past, position: int, names: list[str]) -> Iterator[pa.Table]:
     """The rows as they were, page by page: those that nothing has touched since, and then the others."""
     columns = list(dict.fromkeys([*names, *past.key]))
-    wanted = [NUMBER, "action", *past.stored(columns)]
+    wanted = [NUMBER, "action", *(past.names[f"old_{name}"] for name in columns)]
+    wanted += [past.names[f"new_{name}"] for name in past.key]  # of the new rows only which they were
     since = list(past.changes([[Condition(NUMBER, ">", position)]], wanted))
     changes = together(since or [past.nothing()])
     slots = past.slots(changes)
-    old, new = (past.rows(changes, side, columns).values for side in ("old", "new"))
-    both = pa.concat_tables([old, new])
-    count = old.num_rows
-    touched = both.take(pa.array(np.where(slots.before >= 0, slots.before, slots.after + count)))
+    old = past.rows(changes, "old", columns).values
+    keys = pa.concat_tables([old.select(past.key), past.rows(changes, "new", past.key).values])
     # a slot that a row came into and left again is touched, and has neither
     passing = (slots.before < 0) & (slots.after < 0)
+    touched = np.where(slots.before >= 0, slots.before, slots.after + old.num_rows)[~passing]
     seed = secrets.randbits(64)
-    seen = np.unique(past.hash_keys(touched.filter(pa.array(~passing)), seed))
-    for page in past.session.scan(past.info, columns, key=past.key):
-        keep = ~among(past.hash_keys(page.values, seed), seen)
-        yield page.values.select(names).filter(pa.array(keep))
+    seen = np.unique(past.hash_keys(keys.take(pa.array(touched)), seed))
+    for page, folded in ahead(_scanned(past, columns)):
+        keep = ~among(hash_rows(folded, seed), seen)
+        yield page.select(names).filter(pa.array(keep))
     yield old.select(names).take(pa.array(slots.before[slots.before >= 0]))
+
+
+def _scanned(past: Past, columns: list[str]) -> Iterator[tuple[pa.Table, list[pa.Array]]]:
+    """The rows of the table, some at a time, and their keys folded: all that asks the store."""
+    for page in past.session.scan(past.info, columns, key=past.key):
+        yield page.values, past.fold_keys(page.values)
 
 
 def life(store: str | Store, table: str, key: Mapping[str, Any]) -> pa.Table:

@@ -114,7 +114,11 @@ class Past:
 
     def hash_keys(self, rows: pa.Table, seed: int) -> np.ndarray:
         """A 64-bit hash of the key of each row."""
-        return hash_rows(self.session.fold(self.info, rows.select(self.key)), seed)
+        return hash_rows(self.fold_keys(rows), seed)
+
+    def fold_keys(self, rows: pa.Table) -> list[pa.Array]:
+        """The keys of rows, in a form in which two are the same exactly where the database calls them equal."""
+        return self.session.fold(self.info, rows.select(self.key))
 
     def sought(self, key: Mapping[str, Any]) -> dict[str, pa.Scalar]:
         """The values of a key, in the types of their columns. Raises JobError for a wrong one."""

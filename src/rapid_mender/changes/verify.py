@@ -18,6 +18,7 @@ from ..core.existing import Existing
 from ..core.hashing import hash_rows
 from ..core.keys import one_array
 from ..incoming import Spool
+from ..incoming.ahead import ahead
 from ..stores.contract import Store
 from ..stores.urls import opened
 from .past import NUMBER, Past, past_of, together
@@ -124,24 +125,35 @@ class _Check:
     # -- events -----------------------------------------------------------------------------------------
 
     def _events(self) -> Iterator[pa.Table]:
+        for page, sides in ahead(self._read()):
+            if page is not None:
+                self.seals.add(page)
+            for rows, keys, numbers in sides:
+                yield self._hashed(rows, keys, numbers)
+
+    def _read(self) -> Iterator[tuple[Existing | None, list[tuple[Existing, list[pa.Array], np.ndarray]]]]:
+        """Pages of the history, each with the rows that its changes took and put; then the rows of the table. All that
+        asks the store is done here, since a store answers one thread at a time."""
         past, columns = self.past, [*self.common, *self.late]
         # only a seal is over all columns
         wanted = None if self.seals.sealed else [NUMBER, "action", *past.stored(columns)]
         for page in past.changes((), wanted):
             self.verified.changes += len(page.positions)
-            self.seals.add(page)
             actions = one_array(page.values["action"])
             numbers = page.values[NUMBER].to_numpy()
+            sides = []
             for side, none, odd in (("old", "insert", 0), ("new", "delete", 1)):
                 there = np.flatnonzero(pc.not_equal(actions, none).to_numpy(zero_copy_only=False))
                 if len(there):
-                    yield self._hashed(past.rows(page.take(there), side, columns), numbers[there] * 2 + odd)
+                    rows = past.rows(page if len(there) == len(numbers) else page.take(there), side, columns)
+                    sides.append((rows, past.fold_keys(rows.values), numbers[there] * 2 + odd))
+            yield page, sides
         for page in past.session.scan(past.info, columns, key=past.key):
             self.verified.rows += len(page.positions)
-            yield self._hashed(page, np.full(page.values.num_rows, _TABLE))
+            yield None, [(page, past.fold_keys(page.values), np.full(page.values.num_rows, _TABLE))]
 
-    def _hashed(self, rows: Existing, numbers: np.ndarray) -> pa.Table:
-        columns = {"key": self.past.hash_keys(rows.values, self.seed), "event": numbers}
+    def _hashed(self, rows: Existing, keys: list[pa.Array], numbers: np.ndarray) -> pa.Table:
+        columns = {"key": hash_rows(keys, self.seed), "event": numbers}
         columns["row"] = self._image(rows, self.common)
         columns |= {f"late{place}": self._image(rows, [name]) for place, name in enumerate(self.late)}
         return pa.table(columns)

@@ -202,7 +202,9 @@ class MemorySession(Session):
         return Existing(np.arange(table.num_rows), values, pa.table({"row": table[_PLACE]}))
 
     def pages(self, info: TableInfo, wanted: Selection) -> Iterator[Existing]:
-        yield self.read(info, wanted)
+        page = self.read(info, wanted)
+        if len(page.positions):
+            yield page
 
     def last(self, name: str, column: str) -> int:
         return pc.max(self.data[name][column]).as_py() or 0
