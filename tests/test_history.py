@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import random
 import sqlite3
+import threading
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
@@ -364,3 +365,28 @@ def test_an_altered_change_of_a_large_batch_is_narrowed_down(tmp_path: Path) -> 
     lines = names(rm.verify(url, "t").altered, "batch_no", "change_no", "what")
     spans = [f"changes {first} to {first + 14}: one of them was altered" for first in (1, 131_071, count - 14)]
     assert lines == [(1, int(span.split()[1]), span) for span in spans]
+
+
+@every_store
+def test_what_others_write_meanwhile_is_not_seen_by_halves(store: str) -> None:
+    with register(store) as (place, merge):
+        merge({"tag_no": 1, "height": 0.5})
+        stop = threading.Event()
+
+        def write() -> None:
+            height = 1.0
+            while not stop.is_set():
+                merge(*({"tag_no": n, "height": height + n} for n in range(1, 40)))
+                height += 1
+
+        writer = threading.Thread(target=write)
+        writer.start()
+        try:
+            for _ in range(12):
+                assert rm.verify(place.store, TABLE).differences.to_pylist() == []
+                heights = {row["tag_no"]: row["height"] for row in rm.as_of(place.store, TABLE, batch=1).to_pylist()}
+                assert heights[1] == 0.5
+                assert not heights.get(30)
+        finally:
+            stop.set()
+            writer.join()

@@ -32,6 +32,7 @@ class MariaDBStore(ServerStore[MariaDBLink]):
     """
 
     starting = "START TRANSACTION"
+    looking = "SET TRANSACTION ISOLATION LEVEL REPEATABLE READ", "START TRANSACTION WITH CONSISTENT SNAPSHOT"
 
     def __init__(self, url: str) -> None:
         self._address = _options(url)

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 from abc import abstractmethod
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from typing import Generic, TypeVar
 
@@ -23,6 +23,9 @@ class ServerStore(Store, Generic[_L]):
 
     starting: str
     """The statement that begins a transaction."""
+    looking: Sequence[str] = ()
+    """The statements that begin one that only reads, and sees the tables as they are now until it ends, if these are
+    others."""
     ending = ""
     """A statement that fails, just before the commit, if the transaction has failed."""
 
@@ -98,8 +101,9 @@ class ServerStore(Store, Generic[_L]):
             return self._waits(links[-1], table) if links and table is not None else None
 
         with self._interruptible(cancel), told(look) if turn else nullcontext():
-            link = self._ready(turn[0] if turn else self.starting, active, links)
-            yield from self._within(link, active, turn, write, table if alone else None)
+            first, *others = [turn[0], self.starting] if turn else (not write and self.looking) or [self.starting]
+            link = self._ready(first, active, links)
+            yield from self._within(link, active, turn, others, write, table if alone else None)
 
     def _interruptible(self, cancel: Callable[[], None]) -> AbstractContextManager[None]:
         """Within it a Ctrl-C ends what the driver waits for, by calling `cancel`, if it does not by itself."""
@@ -110,6 +114,7 @@ class ServerStore(Store, Generic[_L]):
         link: _L,
         active: list[Callable[[], None]],
         turn: tuple[str, str] | None,
+        starting: Sequence[str],
         write: bool,
         alone: TableInfo | None,
     ) -> Iterator[Session]:
@@ -117,8 +122,8 @@ class ServerStore(Store, Generic[_L]):
         against others."""
         sound = False
         try:
-            if turn:
-                link.run(self.starting)
+            for statement in starting:
+                link.run(statement)
             link.marks = True
             if alone is not None:
                 self._keep_others_out(link, alone)

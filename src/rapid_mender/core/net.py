@@ -1,0 +1,47 @@
+"""Net changes: what remains of several changes to each key."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from dataclasses import dataclass
+
+import numpy as np
+
+from .compare import unlike
+from .existing import Existing
+from .masks import any_of
+from .slots import Slots
+
+
+@dataclass(frozen=True)
+class Net:
+    """What several changes come to, as the slots of each action. A row's old values are those that its first change
+    took, its new values those that the last one put."""
+
+    inserts: Slots
+    updates: Slots
+    deletes: Slots
+    changed: dict[str, np.ndarray]
+    """For each column a mask of the updates in which it differs in the end."""
+
+    def __len__(self) -> int:
+        return len(self.inserts) + len(self.updates) + len(self.deletes)
+
+
+def net_of(slots: Slots, old: Existing, new: Existing, columns: Sequence[str]) -> Net:
+    """The net changes of those whose slots, old rows and new rows these are.
+
+    An insert and its delete vanish; a delete and then an insert are an update; what is as it was at first vanishes; a
+    row whose key changed is a delete and an insert.
+    """
+    before, after = slots.before >= 0, slots.after >= 0
+    both = slots.take(np.flatnonzero(before & after))
+    was, now = old.take(both.before), new.take(both.after)
+    changed = {name: unlike(was, now, name) for name in columns}
+    differing = np.flatnonzero(any_of(changed.values(), len(both)))
+    return Net(
+        slots.take(np.flatnonzero(~before & after)),
+        both.take(differing),
+        slots.take(np.flatnonzero(before & ~after)),
+        {name: mask[differing] for name, mask in changed.items()},
+    )
