@@ -55,7 +55,7 @@ def history(
             rows = past.of_key(sought, where, limit).values
         else:
             rows = session.read(past.kept, Selection(where, NUMBER, limit)).values
-        return _as_told(past, rows)
+        return as_told(past, rows)
 
 
 def history_pages(store: str | Store, table: str, **filters: Any) -> Iterator[pa.Table]:
@@ -65,14 +65,14 @@ def history_pages(store: str | Store, table: str, **filters: Any) -> Iterator[pa
         if past is None:
             yield shape.empty_table()
         elif sought:
-            yield _as_told(past, past.of_key(sought, where).values)
+            yield as_told(past, past.of_key(sought, where).values)
         else:
             none = True
             for page in past.changes(where):
                 none = False
-                yield _as_told(past, page.values)
+                yield as_told(past, page.values)
             if none:
-                yield _as_told(past, past.nothing().values)
+                yield as_told(past, past.nothing().values)
 
 
 def _asked(
@@ -123,7 +123,7 @@ def _asked(
     return shape.schema, where, past, sought
 
 
-def _as_told(past: Past, rows: pa.Table) -> pa.Table:
+def as_told(past: Past, rows: pa.Table) -> pa.Table:
     """Changes with our own columns in their types, and all names whole."""
     for column in FIXED:
         if column.name not in rows.column_names:  # of a history that an earlier version made

@@ -9,7 +9,6 @@ import numpy as np
 
 from .compare import unlike
 from .existing import Existing
-from .masks import any_of
 from .slots import Slots
 
 
@@ -38,7 +37,7 @@ def net_of(slots: Slots, old: Existing, new: Existing, columns: Sequence[str]) -
     both = slots.take(np.flatnonzero(before & after))
     was, now = old.take(both.before), new.take(both.after)
     changed = {name: unlike(was, now, name) for name in columns}
-    differing = np.flatnonzero(any_of(changed.values(), len(both)))
+    differing = np.flatnonzero(np.any(list(changed.values()), axis=0)) if changed else np.arange(0)
     return Net(
         slots.take(np.flatnonzero(~before & after)),
         both.take(differing),

@@ -35,6 +35,43 @@ BATCHES = TableInfo(
     ("batch_no",),
 )
 
+FOLLOWERS_TABLE = "rmend_followers"
+FOLLOWERS = TableInfo(
+    FOLLOWERS_TABLE,
+    (
+        Column("follower_no", pa.int64(), nullable=False, has_default=True),
+        Column("follower", pa.string(), nullable=False),
+        Column("table_name", pa.string(), nullable=False),
+        Column("goes_to", pa.string()),
+        Column("position", pa.int64(), nullable=False),
+        Column("batch_no", pa.int64(), nullable=False),
+        Column("moved_at", _MOMENT),
+        Column("seen_at", _MOMENT),
+        Column("held_by", pa.string()),
+    ),
+    ("follower_no",),
+)
+"""Who follows a table of the store, and how far it has come."""
+
+SYNCED_TABLE = "rmend_synced"
+SYNCED = TableInfo(
+    SYNCED_TABLE,
+    (
+        Column("sync_no", pa.int64(), nullable=False, has_default=True),
+        Column("follower", pa.string(), nullable=False),
+        Column("source", pa.string(), nullable=False),
+        Column("source_table", pa.string(), nullable=False),
+        Column("table_name", pa.string(), nullable=False),
+        Column("position", pa.int64(), nullable=False),
+        Column("batch_no", pa.int64(), nullable=False),
+        Column("filled", pa.bool_(), nullable=False),
+        Column("moved_at", _MOMENT),
+    ),
+    ("sync_no",),
+)
+"""Which tables of the store follow others, and how far each has come; kept beside them, so that both are written in one
+transaction."""
+
 FIXED = (
     Column("change_no", pa.int64(), nullable=False),
     Column("batch_no", pa.int64()),

@@ -19,17 +19,18 @@ from .hashing import hash_rows
 @dataclass(frozen=True)
 class Slots:
     """For each slot that changes touch: the change with the row before all of them in `before`, as its old row, and
-    with the row after them in `after`, as its new row; -1 where there is none."""
+    with the row after them in `after`, as its new row; -1 where there is none. The `last` that touches it."""
 
     before: np.ndarray
     after: np.ndarray
+    last: np.ndarray
 
     def __len__(self) -> int:
         return len(self.before)
 
     def take(self, places: np.ndarray) -> Slots:
         """Some of them."""
-        return Slots(self.before[places], self.after[places])
+        return Slots(self.before[places], self.after[places], self.last[places])
 
 
 def slots_of(
@@ -55,7 +56,7 @@ def slots_of(
     ends = np.ones(len(events), bool)
     ends[:-1] = starts[1:]
     begin, end = events[starts], events[ends]
-    return Slots(np.where(begin % 2 == 0, begin // 2, -1), np.where(end % 2 == 1, end // 2, -1))
+    return Slots(np.where(begin % 2 == 0, begin // 2, -1), np.where(end % 2 == 1, end // 2, -1), end // 2)
 
 
 def _woven(old: Sequence[pa.Array], new: Sequence[pa.Array], seed: int) -> np.ndarray:

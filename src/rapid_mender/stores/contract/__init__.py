@@ -5,10 +5,11 @@ from .failures import Conflict, Forbidden, ForNow, Refused, Unreachable
 from .reader import ALL, Condition, Reader, Selection
 from .store import Session, Store
 from .values import Normalised, Values, kept
+from .watch import OneWriter, Watch
 from .writer import KEPT, Load, Refusals, Writer, Written, refused_too
 
 __all__ = [
-    "ALL", "KEPT", "Catalog", "Condition", "Conflict", "ForNow", "Forbidden", "Load", "Need", "Normalised", "Reader",
-    "Refusals", "Refused", "Selection", "Session", "Store", "Unreachable", "Values", "Writer", "Written", "kept",
-    "nearest", "refused_too",
+    "ALL", "KEPT", "Catalog", "Condition", "Conflict", "ForNow", "Forbidden", "Load", "Need", "Normalised",
+    "OneWriter", "Reader", "Refusals", "Refused", "Selection", "Session", "Store", "Unreachable", "Values", "Watch",
+    "Writer", "Written", "kept", "nearest", "refused_too",
 ]  # fmt: skip

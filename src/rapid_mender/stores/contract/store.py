@@ -13,6 +13,7 @@ from ...errors import JobError
 from .catalog import Catalog
 from .reader import Reader
 from .values import Values
+from .watch import OneWriter, Watch
 from .writer import Writer
 
 
@@ -48,6 +49,10 @@ class Store(ABC):
 
     def close(self) -> None:  # noqa: B027  a store that keeps nothing open has nothing to do
         """Close what is kept open between merges."""
+
+    def watch(self, history: TableInfo) -> Watch:
+        """Who may still commit a number that a history lacks. The caller closes it."""
+        return OneWriter()
 
     @property
     @abstractmethod

@@ -18,6 +18,7 @@ from ..sql.text import text_sql
 from ..urls import Address as ServerAddress
 from .link import Address, MariaDBLink
 from .session import MariaDBSession
+from .watch import TransactionWatch
 
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout", "statement_timeout")
 _FILES = {"ssl_ca": "ssl_ca", "ssl_cert": "ssl_cert", "ssl_key": "ssl_key", "socket": "unix_socket"}
@@ -50,6 +51,9 @@ class MariaDBStore(ServerStore[MariaDBLink]):
         # 64 letters are allowed
         name = text_sql("rmend " + hashlib.sha256(table.identity.encode()).hexdigest()[:40])
         return f"SELECT GET_LOCK({name}, 31536000)", f"DO RELEASE_LOCK({name})"
+
+    def watch(self, history: TableInfo) -> TransactionWatch:
+        return TransactionWatch(self.connect, history)
 
     def _session(self, link: MariaDBLink, write: bool) -> MariaDBSession:
         return MariaDBSession(link, self.known, write)

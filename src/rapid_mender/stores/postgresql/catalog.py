@@ -141,6 +141,15 @@ WHERE w.pid OPERATOR(pg_catalog.=) {} ORDER BY a.pid LIMIT 3"""
 """For whom a process waits: what they are called, since when they are at work, and whether it is a turn that is waited
 for."""
 
+WRITERS = catalog_sql("""
+SELECT l.virtualtransaction::text AS number, coalesce(concat_ws(', ', a.usename::text, nullif(a.application_name, ''),
+    'process ' || l.pid::text, 'since ' || to_char(a.xact_start, 'YYYY-MM-DD HH24:MI:SS OF')), '') AS who
+FROM pg_locks l LEFT JOIN pg_stat_activity a ON a.pid = l.pid JOIN pg_database d ON d.oid = l.database
+WHERE l.locktype = 'relation' AND l.relation = {}::oid AND d.datname = current_database()
+  AND l.mode = ANY (ARRAY['RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock'])
+ORDER BY a.xact_start""")
+"""The transactions that write to a table, or may: whoever inserts has such a lock until the end."""
+
 SEQUENCES = catalog_sql("""
 SELECT a.attname::text AS column, q.oid::int8 AS oid, s.seqmax AS most,
   has_sequence_privilege(q.oid, 'UPDATE') AS may,

@@ -16,7 +16,7 @@ from ..adbc import AdbcLink
 from ..sql.link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink
 from ..sql.text import literals, name_sql, text_sql
 from ..waiting import in_words
-from .catalog import HIDDEN, INDEXED, NAMES, QUESTIONS, SEQUENCES, WAITS, op
+from .catalog import HIDDEN, INDEXED, NAMES, QUESTIONS, SEQUENCES, WAITS, WRITERS, op
 from .errors import translated
 from .tables import declare, described, numeric_type, spellings
 
@@ -162,6 +162,12 @@ class PostgreSQLLink(SQLLink):
         """What counts for the columns of a table, by its number in the catalogue."""
         with translated(self.where):
             return list(self._adbc.query(SEQUENCES.format(table)).to_pylist())
+
+    def writers(self, table: str) -> dict[str, str]:
+        """The transactions that write to a table, by its number in the catalogue; and who they are."""
+        with translated(self.where):
+            answer = self._adbc.query(WRITERS.format(table))
+        return dict(zip(answer["number"].to_pylist(), answer["who"].to_pylist(), strict=True))
 
     def schema_that_hides(self, name: str) -> str | None:
         """A schema that has a table of a name, but which the user may not use."""

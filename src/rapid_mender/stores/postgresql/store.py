@@ -26,6 +26,7 @@ from ..urls import Address
 from .errors import translated
 from .link import PostgreSQLLink
 from .session import BEGIN, PostgreSQLSession
+from .watch import LockWatch
 
 _MERGING = 0x726D656E  # the first half of the advisory locks' keys
 _CONNECT_SECONDS = "10"
@@ -85,6 +86,9 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
     def merge_lock(self, table: TableInfo) -> tuple[str, str]:
         key = f"({_MERGING}, {table.identity}::pg_catalog.oid::pg_catalog.int4)"
         return f"SELECT pg_catalog.pg_advisory_lock{key}", f"SELECT pg_catalog.pg_advisory_unlock{key}"
+
+    def watch(self, history: TableInfo) -> LockWatch:
+        return LockWatch(self.connect, history)
 
     def _session(self, link: PostgreSQLLink, write: bool) -> PostgreSQLSession:
         return PostgreSQLSession(link, self.known, self.connect, write)

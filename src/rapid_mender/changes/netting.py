@@ -1,0 +1,56 @@
+"""Several changes of a table as what they come to."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+
+from ..core.compare import Patterns
+from ..core.existing import Existing
+from ..core.keys import one_array
+from ..core.net import Net, net_of
+from .algebra import spell_changed
+from .past import Past, together
+
+
+@dataclass(frozen=True)
+class Netted:
+    """Changes, the rows before and after each, and what they come to."""
+
+    changes: Existing
+    old: Existing
+    new: Existing
+    net: Net
+
+
+def netted(past: Past, pages: list[Existing], columns: list[str]) -> Netted:
+    """The net changes of some columns, the key among them."""
+    changes = together(pages or [past.nothing()])
+    old, new = (past.rows(changes, side, columns) for side in ("old", "new"))
+    return Netted(changes, old, new, net_of(past.slots(changes), old, new, columns))
+
+
+def as_changes(past: Past, netted: Netted) -> pa.Table:
+    """Net changes in the form of a history, in the order of the last change of each: action, changed and values are of
+    the whole, the number and all that goes with it of that last one."""
+    net, kept = netted.net, netted.changes
+    parts = ((net.inserts, "insert"), (net.updates, "update"), (net.deletes, "delete"))
+    last = np.concatenate([slots.last for slots, _ in parts])
+    before, after = (np.concatenate([getattr(slots, side) for slots, _ in parts]) for side in ("before", "after"))
+    order = np.argsort(last, kind="stable")
+    actions = pa.concat_arrays([pa.repeat(word, len(slots)) for slots, word in parts])
+    patterns = Patterns(net.changed, len(net.updates)).texts(spell_changed)
+    none = [pa.nulls(len(slots), pa.string()) for slots, _ in parts]
+    changed = pa.concat_arrays([none[0], patterns, none[2]])
+    rows = kept.values.take(pa.array(last))
+    for name, values in (("action", actions), ("changed", changed)):
+        rows = rows.set_column(rows.column_names.index(name), name, values)
+    for side, places in (("old", before), ("new", after)):
+        index = pa.array(places, mask=places < 0)
+        for name in netted.old.values.column_names:
+            stored = past.names[f"{side}_{name}"]
+            values = one_array(kept.values[stored]).take(index)
+            rows = rows.set_column(rows.column_names.index(stored), stored, values)
+    return rows.take(pa.array(order))

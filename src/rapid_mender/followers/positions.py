@@ -1,0 +1,104 @@
+"""Where followers are: kept in the store of the table that they follow."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from datetime import UTC, datetime
+from typing import Any
+
+import pyarrow as pa
+
+from ..core.own_tables import FOLLOWERS
+from ..core.schema import TableInfo
+from ..errors import JobError, StoreError
+from ..stores.contract import Condition, Selection, Session, kept
+
+
+def rows_of(session: Session, shape: TableInfo, **same: Any) -> list[dict[str, Any]]:
+    """The rows of one of our tables in which some columns have given values; none if the table is not there."""
+    table = own(session, shape)
+    if table is None:
+        return []
+    where = [[Condition(name, "=", value)] for name, value in same.items()]
+    rows = session.read(table, Selection(where, shape.primary_key[0])).values
+    # a database may call names equal that differ in case
+    return [row for row in rows.to_pylist() if all(row[name] == value for name, value in same.items())]
+
+
+def own(session: Session, shape: TableInfo) -> TableInfo | None:
+    """One of our tables, if it is there. Raises StoreError if a table of its name is another."""
+    table = session.find_own(shape.name)
+    if table is not None and not all(column.name in table for column in shape.columns):
+        raise StoreError(f"a table named {shape.name!r} is there already and is not Rapid Mender's; rename it")
+    return table
+
+
+def put_row(
+    session: Session,
+    shape: TableInfo,
+    same: Mapping[str, Any],
+    values: Mapping[str, Any],
+    expected: Mapping[str, Any] | None = None,
+) -> None:
+    """Set columns in the row of one of our tables that has given values, or insert it; makes the table.
+
+    `expected`: what the row has as yet, or no row is there. Raises JobError if somebody has set it since.
+    """
+    if own(session, shape) is None:
+        session.create(shape)
+    table = own(session, shape)
+    assert table is not None
+    number = shape.primary_key
+    there = rows_of(session, shape, **same)
+    row = dict(values) if there else {**same, **values}
+    written = pa.Table.from_pylist([row], pa.schema([shape.schema.field(name) for name in row]))
+    if not all(text.isascii() for text in row.values() if isinstance(text, str)):
+        written = kept(session.normalise(shape, written))
+    if there:
+        keys = pa.table({number[0]: [there[0][number[0]]]}, pa.schema([shape.schema.field(number[0])]))
+        row_there = session.fetch(table, keys, fresh=True)  # locked from now on, where the store locks rows
+        held = row_there.values.to_pylist()
+        if expected is not None and [{name: one[name] for name in expected} for one in held] != [dict(expected)]:
+            _taken(same)
+        session.update(table, row_there, written)
+    elif expected:
+        _taken(same)
+    elif refused := session.insert(table, written, number).refusals():
+        raise StoreError(f"{session.where}: {shape.name} does not take a row: {refused[0]}")
+
+
+def _taken(same: Mapping[str, Any]) -> None:
+    raise JobError(
+        f"another process follows as {same.get('follower')!r}, and has moved on, or somebody has forgotten it; let one "
+        "at a time follow under a name"
+    )
+
+
+def remove_rows(session: Session, shape: TableInfo, **same: Any) -> int:
+    """Remove the rows of one of our tables in which some columns have given values. Returns how many."""
+    table, there = own(session, shape), rows_of(session, shape, **same)
+    if table is None or not there:
+        return 0
+    number = shape.primary_key[0]
+    keys = pa.table({number: pa.array([row[number] for row in there], pa.int64())})
+    session.delete(table, session.fetch(table, keys, fresh=True)).refusals()
+    return len(there)
+
+
+def now() -> datetime:
+    """The time, as the tables keep it."""
+    return datetime.now(UTC)
+
+
+def position_of(session: Session, follower: str, table: str) -> tuple[int, int] | None:
+    """How far a follower of a table has come: the change, and the newest batch then. None if nobody knows it. Raises
+    JobError if it follows another table."""
+    rows = rows_of(session, FOLLOWERS, follower=follower)
+    if not rows:
+        return None
+    if rows[0]["table_name"] != table:
+        raise JobError(
+            f"there is a follower {follower!r} of table {rows[0]['table_name']!r} already; take another name, or "
+            "forget that one"
+        )
+    return int(rows[0]["position"]), int(rows[0]["batch_no"])

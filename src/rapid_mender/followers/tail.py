@@ -1,0 +1,153 @@
+"""The end of a history: the changes after a position, as far as none can come before them any more.
+
+A number is taken before its change is committed, and transactions may commit in another order than they took their
+numbers, or never. So a number that is missing may still come. It is missing for good when it is missing still after
+everybody has ended who wrote to the history when it was first seen to be missing. Up to the first that is not, changes
+are given in the order of their numbers; of one key this is the order in which they were made, since whoever changes a
+row has it locked when the number is taken.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from contextlib import contextmanager, suppress
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..changes.past import NUMBER, Past, past_if_any
+from ..core.existing import Existing
+from ..core.own_tables import BATCHES_TABLE
+from ..core.schema import TableInfo
+from ..errors import JobError, StoreError
+from ..stores.contract import Condition, OneWriter, Session, Store, Watch
+
+
+@dataclass(frozen=True)
+class View:
+    """A table and its history at one moment, within a session."""
+
+    session: Session
+    info: TableInfo
+    past: Past | None
+    """None as long as the table has no history."""
+    until: int
+    """The last change up to which all are there for good."""
+    batch: int
+    """The newest batch of the store."""
+    held_by: list[str] = field(default_factory=list)
+    """Who may still commit one before those that are there."""
+
+    def changes(self, after: int, until: int | None = None) -> Iterator[Existing]:
+        """The changes after a position, in order, some at a time."""
+        if self.past is not None:
+            until = self.until if until is None else min(until, self.until)
+            yield from self.past.changes([[Condition(NUMBER, ">", after)], [Condition(NUMBER, "<=", until)]])
+
+
+class Tail:
+    """Looks at the end of a history, again and again."""
+
+    def __init__(self, store: Store, table: str) -> None:
+        self.store, self.table = store, table
+        self._watch: Watch | None = None
+        self._settled = 0
+        """Up to this change nothing can come any more."""
+        self._pending: tuple[int, Any] | None = None
+        """Up to which change somebody may still commit one, and who."""
+        self._checked = -1
+        """The newest batch when it was seen that nothing is lacking."""
+
+    def close(self) -> None:
+        """Close what is held open."""
+        if self._watch is not None:
+            watch, self._watch = self._watch, None
+            watch.close()
+
+    @contextmanager
+    def look(self, position: int, batch: int, whole: bool = True) -> Iterator[View]:
+        """The table and the changes after a position, which was noted when `batch` was the newest, or an older one.
+        Raises JobError if some of these changes are gone, or were not kept; not so unless the `whole` is wanted."""
+        for last in (False, True):
+            if self._pending is not None and self._is_over():
+                self._settled, self._pending = max(self._settled, self._pending[0]), None
+            with self.store.begin(write=False) as session:
+                info = session.describe(self.table)
+                past = past_if_any(session, info.name, info)
+                newest_batch = session.last(BATCHES_TABLE, "batch_no") if session.find_own(BATCHES_TABLE) else 0
+                if past is None:
+                    yield View(session, info, None, position, newest_batch)
+                    return
+                if whole and newest_batch != self._checked:
+                    _check(past, position, batch)
+                    self._checked = newest_batch
+                until, newest = self._until(past, position)
+                if until == newest or last or not self._mark(past, newest):
+                    held = self._holders() if until < newest else []
+                    yield View(session, info, past, until, newest_batch, held)
+                    return
+
+    def _until(self, past: Past, position: int) -> tuple[int, int]:
+        """Up to which change all are there for good, and the newest."""
+        newest = past.session.last(past.kept.name, NUMBER)
+        if isinstance(self._watch_of(past), OneWriter):
+            return max(newest, position), max(newest, position)
+        at = max(position, self._settled)
+        pages = past.changes([[Condition(NUMBER, ">", at)]], [NUMBER])
+        for page in pages:
+            numbers = page.values[NUMBER].to_numpy()
+            newest = max(newest, int(numbers[-1]))
+            gaps = np.flatnonzero(numbers != np.arange(at + 1, at + 1 + len(numbers)))
+            if len(gaps):
+                return at + int(gaps[0]), newest
+            at = int(numbers[-1])
+        return at, at
+
+    def _watch_of(self, past: Past) -> Watch:
+        if self._watch is None:
+            self._watch = self.store.watch(past.kept)
+        return self._watch
+
+    def _mark(self, past: Past, newest: int) -> bool:
+        """Note who may still fill a gap, unless that is noted. Returns whether all of them have ended by now."""
+        if self._pending is None:
+            self._pending = newest, self._watch_of(past).mark()
+        return self._is_over()
+
+    def _is_over(self) -> bool:
+        """Whether all have ended who may fill a gap. Who cannot be asked now is asked next time."""
+        assert self._pending is not None
+        if self._watch is None:
+            self._pending = None
+            return False
+        try:
+            return self._watch.over(self._pending[1])
+        except StoreError:
+            self._pending = None
+            with suppress(StoreError):
+                self.close()
+            raise
+
+    def _holders(self) -> list[str]:
+        if self._pending is None or self._watch is None:
+            return []
+        return self._watch.holders(self._pending[1])
+
+
+def _check(past: Past, position: int, batch: int) -> None:
+    """Raise JobError if changes after a position were removed, or never kept."""
+    begins = past.begins
+    if begins and position < begins["change"]:
+        raise JobError(
+            f"the history of {past.info.name!r} begins on {begins['time']}, after change {begins['change']}: the "
+            f"changes after {position} that are to be followed were pruned; compare the tables, and mend what differs"
+        )
+    holes = past.runs([[Condition("figures", "contains", '"history": false')]])
+    before = past.runs([[Condition("last_change", "<=", position)], [Condition("last_change", ">=", 1)]], limit=1)
+    since = max(before[0]["batch_no"] if before else 0, batch)
+    if found := [run["batch_no"] for run in holes if run["batch_no"] > since]:
+        raise JobError(
+            f"batch {found[0]} changed {past.info.name!r} with history = false, so nobody can follow what it did; "
+            "compare the tables, and mend what differs"
+        )
