@@ -14,7 +14,7 @@ import pyarrow.parquet as pq
 
 from ..core.cast import as_text, plain
 from ..core.json_text import line_of
-from ..core.schema import Column, TableInfo
+from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..incoming.spool import umask
 from ..stores.contract import Load, Store
@@ -95,7 +95,7 @@ def _parquet(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
 
 def into_table(store: str | Store, table: str, info: TableInfo, pages: Iterable[pa.Table]) -> int:
     """Write rows to a new table, in one transaction; returns how many. Raises JobError if there is one of the name."""
-    columns = tuple(Column(one.name, one.type, nullable=one.nullable, length=one.length) for one in info.columns)
+    columns = copied(info.columns)
     key = info.primary_key if set(info.primary_key) <= set(info.names) else ()
     count = 0
     with opened(store) as place, place.begin(write=True) as session:

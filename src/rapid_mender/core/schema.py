@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable
+from collections.abc import Iterable, Mapping
 from dataclasses import dataclass, field
 from functools import cached_property
 from typing import Literal
@@ -68,6 +68,14 @@ class Column:
         digits = (6 if self.fraction is None else self.fraction) >= (6 if other.fraction is None else other.fraction)
         alike = self.width == other.width and (other.trims or not self.trims)
         return listed and digits and alike and _holds(self.type, other.type)
+
+
+def copied(columns: Iterable[Column], names: Mapping[str, str] | None = None) -> tuple[Column, ...]:
+    """Columns like some of a table, for a new one in any store; `names` has other names for some."""
+    named = names or {}
+    return tuple(
+        Column(named.get(one.name, one.name), one.type, nullable=one.nullable, length=one.length) for one in columns
+    )
 
 
 @dataclass(frozen=True, slots=True)

@@ -67,6 +67,13 @@ def put_row(
         raise StoreError(f"{session.where}: {shape.name} does not take a row: {refused[0]}")
 
 
+def check_row(session: Session, shape: TableInfo, same: Mapping[str, Any], expected: Mapping[str, Any]) -> None:
+    """Raise JobError if somebody has set a row of one of our tables since it was read."""
+    held = rows_of(session, shape, **same)
+    if [{name: one[name] for name in expected} for one in held] != [dict(expected)]:
+        _taken(same)
+
+
 def _taken(same: Mapping[str, Any]) -> None:
     raise JobError(
         f"another process follows as {same.get('follower')!r}, and has moved on, or somebody has forgotten it; let one "

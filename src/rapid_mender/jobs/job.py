@@ -29,10 +29,10 @@ def _listed(value: Any) -> Any:
     return [value] if isinstance(value, str) else value
 
 
-_Names = Annotated[list[str], BeforeValidator(_listed)]
+Names = Annotated[list[str], BeforeValidator(_listed)]
 
 
-class _Strict(BaseModel):
+class Strict(BaseModel):
     model_config = ConfigDict(extra="forbid", arbitrary_types_allowed=True, strict=True, frozen=True)
 
     def __init__(self, /, **options: Any) -> None:
@@ -44,10 +44,10 @@ class _Strict(BaseModel):
     def __repr_args__(self) -> Any:
         """Without the password of a store."""
         for name, value in super().__repr_args__():
-            yield name, without_password(value) if name == "store" and isinstance(value, str) else value
+            yield name, without_password(value) if isinstance(value, str) and str(name).endswith("store") else value
 
 
-class Incoming(_Strict):
+class Incoming(Strict):
     """Where the incoming records are: a file, and how it is written if it is a text; or a query, and on which store."""
 
     path: str | None = None
@@ -76,7 +76,7 @@ class Incoming(_Strict):
         return Options(self.delimiter, self.encoding, self.nulls, self.format)
 
 
-class Rule(_Strict):
+class Rule(Strict):
     """A condition that decides on a record, and the reason that is given.
 
     `when` is an SQL expression over `incoming.COLUMN`, `existing.COLUMN`, `matched`, `changed` and
@@ -90,7 +90,7 @@ class Rule(_Strict):
     because: str | None = None
 
 
-class ColumnOptions(_Strict):
+class ColumnOptions(Strict):
     """How one column is compared and written."""
 
     tolerance: Annotated[Decimal | None, BeforeValidator(lambda value: _decimal(value))] = None
@@ -106,13 +106,13 @@ class ColumnOptions(_Strict):
         return Likeness(self.tolerance, self.ignore_case, self.trim, self.null != "overwrite")
 
 
-class RejectsTable(_Strict):
+class RejectsTable(Strict):
     """A table of the store that keeps rejects."""
 
     table: str
 
 
-class RejectsPath(_Strict):
+class RejectsPath(Strict):
     """A file that keeps rejects."""
 
     path: str
@@ -120,7 +120,7 @@ class RejectsPath(_Strict):
     """In CSV: whether a value that a spreadsheet would take for a formula stays as it came, or gets an apostrophe."""
 
 
-def _rejects(value: Any) -> Any:
+def rejects_of(value: Any) -> Any:
     if isinstance(value, dict):
         return RejectsTable(**value) if "table" in value or "path" not in value else RejectsPath(**value)
     return value
@@ -164,7 +164,7 @@ def _limit(value: Any) -> Any:
     return Limit(None, Decimal(match[1]))
 
 
-def _each(model: type[_Strict], word: str) -> Callable[[Any], Any]:
+def each_of(model: type[Strict], word: str) -> Callable[[Any], Any]:
     """Make a model of each dict in a list or a dict; all that fail are named."""
 
     def made(value: Any) -> Any:
@@ -190,11 +190,11 @@ def _constant(value: Any) -> Any:
     return value
 
 
-_Limit = Annotated[Limit | None, BeforeValidator(_limit)]
-_Constant = Annotated[Any, BeforeValidator(_constant)]
+GivenLimit = Annotated[Limit | None, BeforeValidator(_limit)]
+Constant = Annotated[Any, BeforeValidator(_constant)]
 
 
-class Job(_Strict):
+class Job(Strict):
     """All that a merge is told.
 
     `store` is a URL or a Store; `table` a table in it; `key` the columns that identify a record. The other
@@ -203,32 +203,32 @@ class Job(_Strict):
 
     store: Annotated[str | Store, BeforeValidator(as_store)]
     table: str
-    key: _Names = Field(min_length=1)
+    key: Names = Field(min_length=1)
     incoming: Annotated[
         Incoming | None, BeforeValidator(lambda value: {"path": value} if isinstance(value, str) else value)
     ] = None
     rename: dict[str, str] = {}
-    derive: dict[str, _Constant] = {}
-    ignore: _Names = []
+    derive: dict[str, Constant] = {}
+    ignore: Names = []
     null_key: Literal["reject", "generate"] = "reject"
     duplicates: Literal["reject", "first", "last"] = "reject"
     order: str | None = None
-    update_only: _Names = []
-    columns: Annotated[dict[str, ColumnOptions], BeforeValidator(_each(ColumnOptions, "[columns.{}]"))] = {}
-    rules: Annotated[list[Rule], BeforeValidator(_each(Rule, "rule {}"))] = []
+    update_only: Names = []
+    columns: Annotated[dict[str, ColumnOptions], BeforeValidator(each_of(ColumnOptions, "[columns.{}]"))] = {}
+    rules: Annotated[list[Rule], BeforeValidator(each_of(Rule, "rule {}"))] = []
     allow: Annotated[list[Literal["insert", "update", "delete"]], BeforeValidator(_listed)] = [
         "insert", "update", "delete",
     ]  # fmt: skip
     missing: Literal["keep", "delete"] = "keep"
     scope: str | None = None
-    max_deletes: _Limit = None
+    max_deletes: GivenLimit = None
     delete: Literal["remove", "mark", "archive"] = "remove"
-    mark: dict[str, _Constant] = {}
+    mark: dict[str, Constant] = {}
     marked: str | None = None
-    unmark: dict[str, _Constant] = {}
+    unmark: dict[str, Constant] = {}
     archive: str | None = None
-    rejects: Annotated[str | RejectsPath | RejectsTable | None, BeforeValidator(_rejects)] = None
-    max_rejects: _Limit = None
+    rejects: Annotated[str | RejectsPath | RejectsTable | None, BeforeValidator(rejects_of)] = None
+    max_rejects: GivenLimit = None
     commit_every: int | None = Field(None, ge=1, lt=1 << 62)
     history: bool = True
     seal: bool | None = None

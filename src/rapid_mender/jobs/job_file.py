@@ -46,7 +46,7 @@ def read_job_file(path: str, names: Mapping[str, str], other_store: bool) -> dic
         raise JobError(f"{path}: {error}") from None
 
 
-_FILLED = ("store", "table", "incoming", "rejects", "archive")
+_FILLED = ("store", "table", "to_store", "to_table", "incoming", "rejects", "archive")
 _VARIABLE = re.compile(r"\$\$\{|\$\{([A-Za-z_][A-Za-z0-9_]*)(?::-([^}]*))?\}")
 
 
@@ -92,9 +92,10 @@ def _path_from(folder: Path, path: str) -> str:
 
 def _relative_to(folder: Path, options: dict[str, Any]) -> dict[str, Any]:
     out = dict(options)
-    store, incoming = out.get("store"), out.get("incoming")
-    if store is not None:
-        out["store"] = _store_from(folder, store)
+    incoming = out.get("incoming")
+    for name in ("store", "to_store"):
+        if out.get(name) is not None:
+            out[name] = _store_from(folder, out[name])
     if isinstance(incoming, str):
         out["incoming"] = _path_from(folder, incoming)
     elif isinstance(incoming, dict):

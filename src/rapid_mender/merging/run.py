@@ -14,7 +14,7 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager, nullcontext, suppress
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Protocol
 
 from ..changes.recorder import Recorder
 from ..core.decisions import NAMES
@@ -66,10 +66,37 @@ def merge(job: Job, incoming: Any = None, *, by: str | None = None, progress: Pr
     return _taken(job, incoming, True, progress, by)
 
 
-def _taken(job: Job, incoming: Any, write: bool, progress: Progress | None, by: str | None) -> Result:
+class Beside(Protocol):
+    """What is to be done in the transaction of a merge, besides."""
+
+    name: str
+    """What the batch is said to be of, in the place of a job file."""
+    figures: dict[str, Any]
+    """What is to be kept with the batch's own figures."""
+
+    def begin(self, session: Session) -> None:
+        """Called before anything is written."""
+
+    def end(self, session: Session) -> None:
+        """Called when all is written, before the commit; also if there was nothing to write."""
+
+
+def merge_beside(job: Job, incoming: Any, beside: Beside) -> Result:
+    """Merge, as `merge` does, and do something else in the same transaction."""
+    return _taken(job, incoming, True, None, None, beside)
+
+
+def _taken(
+    job: Job,
+    incoming: Any,
+    write: bool,
+    progress: Progress | None,
+    by: str | None,
+    beside: Beside | None = None,
+) -> Result:
     began = time.perf_counter()
     with opened_job(job, incoming, write) as door:
-        return Run(door, write, began, progress, by).go()
+        return Run(door, write, began, progress, by, beside).go()
 
 
 def _short(text: str) -> str:
@@ -84,9 +111,17 @@ _SLOW = 5.0  # seconds
 class Run:
     """One preview or merge."""
 
-    def __init__(self, door: Opened, write: bool, began: float, progress: Progress | None, by: str | None) -> None:
+    def __init__(
+        self,
+        door: Opened,
+        write: bool,
+        began: float,
+        progress: Progress | None,
+        by: str | None,
+        beside: Beside | None = None,
+    ) -> None:
         """`began`: when the call did, by `time.perf_counter`."""
-        self.door = door
+        self.door, self.beside = door, beside
         self.job, self.store, self.source, self.plan = door.job, door.store, door.source, door.plan
         self.problems = door.problems
         self.write, self.started = write, began
@@ -264,6 +299,7 @@ class Run:
             "steps": {name: round(seconds, 3) for name, seconds in tally.seconds.items()},
             **({"rejects": {_short(why): n for why, n in tally.reasons.most_common(10)}} if tally.reasons else {}),
             "retries": self.retries, "seconds": round(time.perf_counter() - self.started, 3),
+            **(self.beside.figures if self.beside is not None else {}),
         }  # fmt: skip
 
     # -- units of work --------------------------------------------------------------------------------
@@ -286,10 +322,14 @@ class Run:
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"
                         )
                     chunks = chunks or batch.parts(self.reader, session.chunk_rows, at)
+                    if self.beside is not None:
+                        self.beside.begin(session)
                     if not at:
                         self._look_before(session)
                     recorder = self._recorder(session)
                     last, now_at = self._unit(way, session, recorder, chunks, at)
+                    if self.beside is not None and last:
+                        self.beside.end(session)
             except BaseException as error:
                 if recorder is not None:
                     self.number = recorder.to_keep
@@ -323,6 +363,7 @@ class Run:
             recorder.resume(session)
             return recorder
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
+        name = self.beside.name if self.beside is not None else name
         from .. import __version__
 
         return Recorder(

@@ -8,7 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
 import pyarrow as pa
@@ -27,6 +27,7 @@ from .errors import translated
 from .tables import column_of, declare, definition, describe, quoted
 from .wire import can_offer, connect, offered
 
+_KEY_LENGTH = 255  # letters of a text in a key that the server is to make
 _GROUP = 1_000  # rows that come in one value
 _MODE = "STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES"
 _WAITS = (
@@ -337,6 +338,10 @@ class MariaDBLink(SQLLink):
 
     def declare(self, column: Column) -> str:
         return declare(column)
+
+    def declare_key(self, column: Column) -> str:
+        bounded = pt.is_string(column.type) and column.length is None  # what has no bounds cannot be a key
+        return declare(replace(column, length=_KEY_LENGTH) if bounded else column)
 
     def has_index(self, table: Described, name: str) -> bool:
         schema, of = (text_sql(one) for one in table.place)

@@ -22,6 +22,7 @@ _INTEGERS = {"tinyint": 8, "smallint": 16, "mediumint": 32, "int": 32, "integer"
 _BLOBS = ("tinyblob", "blob", "mediumblob", "longblob", "varbinary", "binary")
 _TEXTS = ("char", "varchar", "tinytext", "text", "mediumtext", "longtext")
 _UNITS = {0: "s", 3: "ms", 6: "us"}
+_LONGEST = 1000  # letters of a text that is made with bounds: all columns of a row have 64 KiB together
 _TYPE = re.compile(r"^(?P<name>\w+)(?:\((?P<args>(?:'(?:[^']|'')*'|[^)'])*)\))?(?P<rest>.*)$", re.S)
 _COUNTER = re.compile(r" AUTO_INCREMENT=\d+")
 _PLAIN = "CONVERT({} USING utf8mb4) COLLATE utf8mb4_bin"
@@ -325,7 +326,8 @@ def declare(column: Column) -> str:
     if pt.is_timestamp(kind):
         return f"datetime({ {'s': 0, 'ms': 3}.get(kind.unit, 6) })"
     if pt.is_string(kind):
-        short = f"varchar({max(len(text) for text in column.one_of)})" if column.one_of else "longtext"
+        length = max((len(text) for text in column.one_of), default=column.length or _LONGEST + 1)
+        short = f"varchar({length})" if length <= _LONGEST else "longtext"
         return f"{short} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
     for test, words in (
         (pt.is_integer, "bigint"), (pt.is_floating, "double"), (pt.is_date, "date"), (pt.is_time, "time(6)"),

@@ -198,6 +198,10 @@ class SQLLink(ABC):
     def declare(self, column: Column) -> str:
         """The declared type with which Rapid Mender creates a column."""
 
+    def declare_key(self, column: Column) -> str:
+        """The declared type of a column of a primary key."""
+        return self.declare(column)
+
     @abstractmethod
     def has_index(self, table: Described, name: str) -> bool:
         """Whether a table has an index of a name."""

@@ -306,7 +306,8 @@ class SQLSession(SQLReading):
         at = link.place_of(info.name, self._described(beside) if beside is not None else None)
         lines = []
         for column in info.columns:
-            line = f"{self._q(column.name)} {link.declare(column)}"
+            declared = link.declare_key(column) if column.name in info.primary_key else link.declare(column)
+            line = f"{self._q(column.name)} {declared}"
             if not column.nullable:
                 line += " NOT NULL"
             if (column.name,) == info.primary_key:
@@ -315,6 +316,8 @@ class SQLSession(SQLReading):
                 tests = [f"{self._q(column.name)} {self._op('=')} {text_sql(text)}" for text in column.one_of]
                 line += f" CHECK ({' OR '.join(tests)})"
             lines.append(line)
+        if len(info.primary_key) > 1:
+            lines.append(f"PRIMARY KEY ({', '.join(map(self._q, info.primary_key))})")
         link.define(f"CREATE TABLE {'.'.join(map(self._q, at))} ({', '.join(lines)}){self._making()}")
         self._by_name[info.name] = link.describe(info.name, at)
 

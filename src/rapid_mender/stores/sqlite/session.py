@@ -329,6 +329,8 @@ class SQLiteSession(Session):
             if column.fold:
                 line += f" COLLATE {'NOCASE' if column.fold == 'case' else 'RTRIM'}"
             lines.append(line)
+        if len(info.primary_key) > 1:
+            lines.append(f"PRIMARY KEY ({', '.join(map(name_sql, info.primary_key))})")
         sql = f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})"
         self._write.later(lambda link: link.run(sql))
         self._forget(info.name)

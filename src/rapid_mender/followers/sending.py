@@ -1,0 +1,219 @@
+"""What a sync sends: changes of the followed table as records for the table that follows."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping, Sequence
+from dataclasses import dataclass
+from datetime import UTC, datetime
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..changes.netting import Netted
+from ..changes.past import Past
+from ..changes.query import as_told
+from ..core.existing import Existing
+from ..core.expressions import Env, Expression, Scope, compile_expression
+from ..core.json_text import read_json
+from ..core.keys import one_array
+from ..core.masks import mask_of
+from ..core.names import in_quotes
+from ..core.own_tables import FIXED
+from ..core.records import known_column
+from ..core.schema import TableInfo
+from ..errors import JobError
+from ..jobs.job import Job, Rule
+from ..jobs.sync_job import Sync
+
+_OF_A_CHANGE = [column.name for column in FIXED]
+OTHERWISE = "the row is not what the history says it was"
+
+
+@dataclass(frozen=True)
+class Flags:
+    """The names of the columns that go along and are not stored: none of the table has these."""
+
+    gone: str
+    fresh: str
+    was: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class Sending:
+    """How the rows of a table become records for another."""
+
+    sync: Sync
+    info: TableInfo
+    """The table that is followed."""
+    key: list[str]
+    """Its key."""
+    columns: list[str]
+    """The columns of it that are sent, the key among them."""
+    needed: list[str]
+    """Those that are read."""
+    flags: Flags
+    when: Expression | None
+
+    def job(self, target: TableInfo, filling: bool = False) -> Job:
+        """The job that merges what is sent."""
+        sync = self.sync
+        if sync.keep == "changes":
+            aside = [name for name in _OF_A_CHANGE if name not in target and name != "change_no"]
+            return sync.merge_job(["change_no"], derive=sync.derive, ignore=aside, allow=["insert"])
+        renamed = {name: to for name, to in sync.rename.items() if name in self.columns}
+        rules = [Rule(decide="delete", when=f"incoming.{_quoted(self.flags.gone)}")]
+        ignore = [self.flags.gone]
+        if sync.conflict != "overwrite" and not filling:
+            ignore += [self.flags.fresh, *self.flags.was.values()]
+            rules.insert(0, Rule(decide=sync.conflict, when=self._unlike(target), because=OTHERWISE))
+        return sync.merge_job(self._target_key(target), rename=renamed, derive=sync.derive, ignore=ignore, rules=rules)
+
+    def _target_key(self, target: TableInfo) -> list[str]:
+        key = self.sync.key or [self.sync.rename.get(name, name) for name in self.key]
+        lacking = [name for name in key if target.named(name) is None]
+        if lacking:
+            raise JobError(
+                f"table {target.name!r} has no column {in_quotes(lacking)}, which is of the key; name the columns of "
+                "the key in [rename], or give the key"
+            )
+        return key
+
+    def _unlike(self, target: TableInfo) -> str:
+        """The condition for a row that is not what the history says it was."""
+        fresh, gone = (f"incoming.{_quoted(name)}" for name in (self.flags.fresh, self.flags.gone))
+        differing = []
+        for name, was in self.flags.was.items():
+            to = target.named(self.sync.rename.get(name, name))
+            if to is not None and to.name not in self.sync.derive and type(to.type) is type(self.info[name].type):
+                differing.append(f"existing.{_quoted(to.name)} IS DISTINCT FROM incoming.{_quoted(was)}")
+        unlike = " OR ".join([fresh, *differing])
+        return f"(matched AND ({unlike})) OR (NOT matched AND NOT {fresh} AND NOT {gone})"
+
+    # -- records ----------------------------------------------------------------------------------------
+
+    def of_net(self, netted: Netted) -> pa.Table:
+        """The records of net changes: rows to be put there, and rows to be gone."""
+        net, old, new = netted.net, netted.old, netted.new
+        changed = np.ones(len(net.updates), bool)
+        if self.sync.changes_to:
+            changed = np.any([net.changed[name] for name in self.sync.changes_to], axis=0)
+        updates = net.updates.take(np.flatnonzero(changed))
+        before = np.concatenate([np.full(len(net.inserts), -1), updates.before, net.deletes.before])
+        after = np.concatenate([net.inserts.after, updates.after, np.full(len(net.deletes), -1)])
+        wanted = self._wanted(old, new, before, after)
+        before, after = before[wanted], after[wanted]
+        gone = after < 0
+        put, taken = new.take(after[~gone]), old.take(before[gone])
+        columns = {name: _both(put, taken, name) for name in self.columns}
+        columns[self.flags.gone] = pa.array(np.sort(gone))
+        if self.sync.conflict != "overwrite":
+            order = np.concatenate([before[~gone], before[gone]])
+            columns[self.flags.fresh] = pa.array(order < 0)
+            index = pa.array(order, mask=order < 0)
+            columns |= {was: one_array(old.values[name]).take(index) for name, was in self.flags.was.items()}
+        return pa.table(columns)
+
+    def of_rows(self, rows: Existing) -> pa.Table:
+        """The records of rows as they are."""
+        count = len(rows.positions)
+        every = np.arange(count)
+        some = rows.take(every[self._wanted(rows, rows, np.full(count, -1), every)])
+        columns = {name: _cells(some, name) for name in self.columns}
+        columns[self.flags.gone] = pa.repeat(False, len(some.positions))
+        return pa.table(columns)
+
+    def of_changes(self, past: Past, changes: Existing) -> pa.Table:
+        """The records of changes, each with the row that it put, or took."""
+        old, new = (past.rows(changes, side, self.needed) for side in ("old", "new"))
+        actions = one_array(changes.values["action"])
+        takes, puts = (mask_of(pc.not_equal(actions, one)) for one in ("insert", "delete"))
+        every = np.arange(len(changes.positions))
+        before, after = np.where(takes, every, -1), np.where(puts, every, -1)
+        wanted = self._wanted(old, new, before, after)
+        if self.sync.changes_to:
+            texts = changes.values["changed"].to_pylist()
+            named = {text: _names_any(text, self.sync.changes_to) for text in set(texts)}
+            wanted &= ~(takes & puts) | np.array([named[text] for text in texts], bool)
+        places = every[wanted]
+        told = as_told(past, changes.values.take(pa.array(places))).select(_OF_A_CHANGE)
+        put, taken = new.take(places), old.take(places)
+        gone = pa.array(~puts[places])
+        for name in self.columns:
+            values = _chosen(gone, _cells(taken, name), _cells(put, name))
+            told = told.append_column(self.sync.rename.get(name, name), values)
+        return told
+
+    def _wanted(self, old: Existing, new: Existing, before: np.ndarray, after: np.ndarray) -> np.ndarray:
+        """A mask of the changes for which `when` is true."""
+        if self.when is None:
+            return np.ones(len(before), bool)
+        index = {"old": pa.array(before, mask=before < 0), "new": pa.array(after, mask=after < 0)}
+        rows = {"old": old, "new": new}
+        values = {(side, name): one_array(rows[side].values[name]).take(index[side]) for side, name in self.when.uses}
+        return mask_of(self.when.evaluate(Env(len(before), values, datetime.now(UTC))).values)
+
+
+def sending(sync: Sync, info: TableInfo, key: Sequence[str]) -> Sending:
+    """How a sync sends the rows of a table. Raises JobError if it names what the table does not have."""
+    only = [known_column(info, name).name for name in sync.only]
+    ignore = [known_column(info, name).name for name in sync.ignore]
+    for name in [*sync.rename, *sync.changes_to]:
+        known_column(info, name)
+    if lost := [name for name in key if name in ignore]:
+        raise JobError(f"ignore: {in_quotes(lost)} is of the key of {info.name!r}, by which rows are found")
+    columns = [name for name in info.names if (not only or name in (*only, *key)) and name not in ignore]
+    clashing = [name for name in columns if sync.rename.get(name, name) in _OF_A_CHANGE]
+    if sync.keep == "changes" and clashing:
+        raise JobError(
+            f"[rename]: a log has columns named {in_quotes(clashing)} itself; give those of {info.name!r} other names"
+        )
+    when = None
+    if sync.when is not None:
+        kinds = {column.name: column.type for column in info.columns}
+        scope = Scope({"old": kinds, "new": kinds}, what={"old": "the row before", "new": "the row after"})
+        try:
+            when = compile_expression(sync.when, scope, "boolean")
+        except JobError as error:
+            raise JobError(f"when: {error}") from None
+    read = {*columns, *key, *sync.changes_to, *(name for _, name in (when.uses if when is not None else ()))}
+    taken = {name.lower() for name in (*info.names, *sync.rename.values())}
+    flags = Flags(_free("gone", taken), _free("fresh", taken), {name: _free(f"was {name}", taken) for name in columns})
+    return Sending(sync, info, list(key), columns, [name for name in info.names if name in read], flags, when)
+
+
+def _free(word: str, taken: set[str]) -> str:
+    """A name that no column has."""
+    name = f"rmend {word}"
+    while name.lower() in taken:
+        name += "'"
+    return name
+
+
+def _quoted(name: str) -> str:
+    return '"' + name.replace('"', '""') + '"'
+
+
+def _cells(rows: Existing, name: str) -> pa.Array:
+    """A column as it is sent: as texts where some cells have no value of its type, so that these are not lost."""
+    cells = rows.verbatim.get(name)
+    if cells is not None and cells.unreadable.any():
+        return rows.texts(name, np.arange(len(rows.positions)))
+    return one_array(rows.values[name])
+
+
+def _both(put: Existing, taken: Existing, name: str) -> pa.Array:
+    parts = [_cells(put, name), one_array(taken.values[name])]
+    if parts[0].type != parts[1].type:
+        parts[1] = taken.texts(name, np.arange(len(taken.positions)))
+    return pa.concat_arrays(parts)
+
+
+def _chosen(gone: pa.Array, taken: pa.Array, put: pa.Array) -> pa.Array:
+    if taken.type != put.type:
+        taken, put = (one.cast(pa.string()) for one in (taken, put))
+    return pc.if_else(gone, taken, put)
+
+
+def _names_any(text: str | None, names: Sequence[str]) -> bool:
+    return not set(read_json(text, list[str]())).isdisjoint(names)

@@ -1,0 +1,320 @@
+"""Syncing: a table that follows another, each change taking effect exactly once."""
+
+from __future__ import annotations
+
+import hashlib
+import logging
+import time
+from collections import Counter
+from collections.abc import Callable, Iterator
+from contextlib import closing, contextmanager
+from dataclasses import dataclass, field, replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+
+from ..changes.netting import netted
+from ..changes.past import NUMBER, together
+from ..core.existing import Existing
+from ..core.own_tables import BATCHES, FIXED, FOLLOWERS, SYNCED
+from ..core.schema import TableInfo, copied
+from ..errors import JobError, StoreError
+from ..incoming import Spool
+from ..jobs.sync_job import Sync
+from ..merging.result import Result
+from ..merging.run import merge_beside
+from ..stores.contract import Condition, Selection, Session, Store
+from ..stores.urls import opened
+from .positions import check_row, now, put_row, rows_of
+from .sending import Sending, sending
+from .tail import Tail, View
+
+_AT_ONCE = 1 << 20  # changes that take effect together
+_log = logging.getLogger("rapid_mender")
+
+
+@dataclass
+class Synced:
+    """What a sync has done.
+
+    `filled` rows were copied first, if the table was not filled before; then `changes` were followed, up to `position`.
+    `counts` are the decisions about the rows in the target, `batches` its batches.
+    """
+
+    follower: str
+    store: str
+    table: str
+    to_store: str
+    to_table: str
+    position: int = 0
+    filled: int = 0
+    changes: int = 0
+    counts: Counter[str] = field(default_factory=Counter)
+    batches: list[int] = field(default_factory=list)
+    rejects_path: str | None = None
+    held_by: list[str] = field(default_factory=list)
+    """Who may still commit changes before those that are there: so these wait."""
+    seconds: float = 0.0
+
+    def add(self, result: Result) -> None:
+        """Count what a merge has done."""
+        self.counts.update(result.counts)
+        self.batches += [result.batch] if result.batch is not None else []
+        self.rejects_path = result.rejects_path or self.rejects_path
+
+
+def sync(
+    store: Sync | str | Store,
+    table: str | None = None,
+    to_store: str | Store | None = None,
+    to_table: str | None = None,
+    *,
+    follower: str | None = None,
+    **options: Any,
+) -> Synced:
+    """Bring a table that follows another up to date: `to_table` of `to_store` follows `table` of `store`.
+
+    The first time it is filled from the table as it is; then the changes since are made net and merged. Each takes
+    effect exactly once, whatever crashes: the position is kept in the target, and moves in the same transaction. All
+    options are those of `Sync`, which may be given in their place. A target that is not there is made.
+
+    Raises JobError for a wrong option, or if changes that are to come were pruned or never kept; StoreError if a store
+    refuses; LimitError past max_rejects or max_deletes: then the position stays.
+    """
+    named = {"table": table, "to_store": to_store, "to_table": to_table, "follower": follower} | options
+    given = {name: value for name, value in named.items() if value is not None}
+    if isinstance(store, Sync) and given:
+        raise JobError(f"a Sync says all itself; leave out {', '.join(given)}")
+    job = store if isinstance(store, Sync) else Sync(store=store, **given)
+    with syncing(job) as run:
+        return run()
+
+
+@contextmanager
+def syncing(job: Sync) -> Iterator[Callable[[], Synced]]:
+    """A function that brings the target up to date, each time that it is called; what is opened stays open."""
+    with opened(job.store) as source, opened(job.to_store) as target, closing(Tail(source, job.table)) as tail:
+        yield lambda: _Run(job, source, target, tail).go()
+
+
+@dataclass
+class _Moving:
+    """Moves the position of a sync, within the transaction in which changes take effect."""
+
+    name: str
+    figures: dict[str, Any]
+    same: dict[str, Any]
+    before: dict[str, Any]
+    after: dict[str, Any]
+
+    def begin(self, session: Session) -> None:
+        """Whoever comes too late finds that out before the work, not after it."""
+        check_row(session, SYNCED, self.same, self.before)
+
+    def end(self, session: Session) -> None:
+        put_row(session, SYNCED, self.same, self.after | {"moved_at": now()}, self.before)
+
+
+class _Run:
+    """One call of a sync."""
+
+    def __init__(self, job: Sync, source: Store, target: Store, tail: Tail) -> None:
+        self.job, self.source, self.target, self.tail = job, source, target, tail
+        self.done = Synced(job.follower, source.where, job.table, target.where, job.to_table)
+        self.same = {"follower": job.follower}
+
+    def go(self) -> Synced:
+        began = time.perf_counter()
+        with self.target.begin(write=False) as session:
+            rows = rows_of(session, SYNCED, **self.same)
+        about = {"source": self.source.where, "source_table": self.job.table, "table_name": self.job.to_table}
+        if rows and any(rows[0][name] != value for name, value in about.items() if name != "source"):
+            raise JobError(
+                f"there is a follower {self.job.follower!r} in {self.target.where} already, of table "
+                f"{rows[0]['source_table']!r} into {rows[0]['table_name']!r}; take another name"
+            )
+        at = {name: rows[0][name] for name in ("position", "batch_no", "filled")} if rows else None
+        if at is None:
+            at = self._start(about)
+        if not at["filled"]:
+            at = self._fill(at)
+        while True:
+            next_at = self._step(at)
+            if next_at is None:
+                break
+            at = next_at
+        self.done.position, self.done.seconds = at["position"], time.perf_counter() - began
+        self._note(at)
+        return self.done
+
+    # -- the beginning ----------------------------------------------------------------------------------
+
+    def _start(self, about: dict[str, str]) -> dict[str, Any]:
+        """Note where the sync begins, in both stores; make the target if it is not there."""
+        with self.tail.look(0, 0, whole=False) as view:
+            send = self._sending(view)
+            log = self.job.keep == "changes"
+            at = {"position": 0 if log else view.until, "batch_no": 0 if log else view.batch, "filled": log}
+        if log:
+            with self.tail.look(0, 0):
+                pass  # raises if the history does not begin at the beginning
+        self._note(at)
+        with self.target.begin(write=False) as session:
+            there = session.find(self.job.to_table)
+        if there is not None:
+            send.job(there)
+        with self.target.begin(write=True) as session:
+            if there is None:
+                session.create(self._shape(send, session))
+            put_row(session, SYNCED, self.same, about | at | {"moved_at": now()}, {} if there is None else None)
+        return at
+
+    def _shape(self, send: Sending, session: Session) -> TableInfo:
+        """The table that is made for what is sent."""
+        columns = copied(send.info.pick(send.columns), self.job.rename)
+        key = tuple(self.job.key or (self.job.rename.get(name, name) for name in send.key))
+        if self.job.keep == "changes":
+            columns, key = (*FIXED, *(replace(column, nullable=True) for column in columns)), ("change_no",)
+        shape = TableInfo(self.job.to_table, columns, key)
+        if why := session.cannot_make(shape):
+            raise JobError(f"table {shape.name!r} cannot be made in {session.where}: {why}")
+        return shape
+
+    def _sending(self, view: View) -> Sending:
+        key = view.past.key if view.past is not None else list(view.info.primary_key)
+        if not key:
+            raise JobError(
+                f"table {view.info.name!r} has no primary key and no history, so its rows cannot be told apart"
+            )
+        return sending(self.job, view.info, key)
+
+    def _note(self, at: dict[str, Any]) -> None:
+        """Note in the source how far the target has come, for those who look, and so that it is not pruned too far."""
+        to = f"{self.job.to_table} in {self.target.where}"
+        values = {"position": at["position"], "batch_no": at["batch_no"], "seen_at": now(), "moved_at": now()}
+        values |= {"goes_to": to, "held_by": "; ".join(self.done.held_by) or None}
+        try:
+            with self.source.begin(write=True) as session:
+                same = {"follower": self.job.follower, "table_name": self.job.table}
+                rows = rows_of(session, FOLLOWERS, **same)
+                if rows and rows[0]["position"] == at["position"]:
+                    values["moved_at"] = rows[0]["moved_at"]
+                put_row(session, FOLLOWERS, same, values)
+        except StoreError as error:
+            _log.warning("the position of %s cannot be noted in %s: %s", self.job.follower, self.source.where, error)
+
+    # -- filling ----------------------------------------------------------------------------------------
+
+    def _fill(self, at: dict[str, Any]) -> dict[str, Any]:
+        """Copy the rows as they are. What was there already, from a fill that was interrupted, is not written again;
+        what has changed since the position is followed afterwards, from there."""
+        with self._rows() as (send, pages):
+            job = self._job(send, filling=True)
+            for page in pages:
+                moving = self._moving(at, at, [])
+                result = merge_beside(job, page, moving)
+                self.done.filled += result.counts["insert"] + result.counts["update"] + result.counts["skip"]
+                self.done.add(result)
+        full = at | {"filled": True}
+        with self.target.begin(write=True) as session:
+            put_row(session, SYNCED, self.same, full | {"moved_at": now()}, at)
+        return full
+
+    @contextmanager
+    def _rows(self) -> Iterator[tuple[Sending, Iterator[pa.Table]]]:
+        """The rows of the source at one moment, some at a time."""
+        with self.tail.look(0, 0, whole=False) as view:
+            send = self._sending(view)
+            pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
+            if self.source.where != self.target.where:
+                yield send, pages
+                return
+            spool = Spool()  # what is read cannot be written to at the same time everywhere
+            for page in pages:
+                spool.put(page)
+        with closing(spool):
+            yield send, iter(spool)
+
+    # -- following --------------------------------------------------------------------------------------
+
+    def _step(self, at: dict[str, Any]) -> dict[str, Any] | None:
+        """Let the next changes take effect; None if there are none."""
+        with self.tail.look(at["position"], at["batch_no"]) as view:
+            self.done.held_by = view.held_by
+            pages, came_from, ours = self._next(view, at["position"])
+            if not pages or view.past is None:
+                return None
+            send = self._sending(view)
+            last = int(pages[-1].values[NUMBER][-1].as_py())
+            count = sum(len(page.positions) for page in pages)
+            token = token_of(view.session, view.info.name)
+            records = None
+            if not ours:
+                if self.job.keep == "changes":
+                    records = send.of_changes(view.past, together(pages))
+                else:
+                    records = send.of_net(netted(view.past, pages, send.needed))
+        after = {"position": last, "batch_no": at["batch_no"], "filled": True}
+        moving = self._moving(at, after, [*came_from, *([token] if token else [])])
+        if records is not None and records.num_rows:
+            self.done.add(merge_beside(self._job(send), records, moving))
+        else:
+            with self.target.begin(write=True) as session:
+                moving.end(session)
+        self.done.changes += count
+        return after
+
+    def _next(self, view: View, position: int) -> tuple[list[Existing], list[str], bool]:
+        """The next changes that have come the same way; that way, and whether it began at the target."""
+        pages: list[Existing] = []
+        ways: dict[int, list[str]] = {}
+        if view.past is not None:
+            came = view.past.runs([[Condition("figures", "contains", '"came_from"')]])
+            ways = {run["batch_no"]: run["figures"]["came_from"] for run in came}
+        way: list[str] | None = None
+        count = 0
+        for page in view.changes(position):
+            page = _cut(page, _AT_ONCE - count)
+            of_page = [ways.get(batch, []) for batch in page.values["batch_no"].to_pylist()] if ways else None
+            if of_page is not None:
+                way = of_page[0] if way is None else way
+                same = next((place for place, one in enumerate(of_page) if one != way), len(of_page))
+                whole, page = same == len(of_page), _cut(page, same)
+            else:
+                way, whole = [], True
+            if len(page.positions):
+                pages.append(page)
+            count += len(page.positions)
+            if not whole or count >= _AT_ONCE:
+                break
+        with self.target.begin(write=False) as session:
+            mine = token_of(session, self.job.to_table)
+        return pages, way or [], mine is not None and mine in (way or [])
+
+    def _job(self, send: Sending, filling: bool = False) -> Any:
+        with self.target.begin(write=False) as session:
+            target = session.describe(self.job.to_table)
+        return send.job(target, filling)
+
+    def _moving(self, before: dict[str, Any], after: dict[str, Any], came_from: list[str]) -> _Moving:
+        figures = {"came_from": list(dict.fromkeys(came_from))} if came_from else {}
+        return _Moving(f"sync {self.job.follower}", figures, self.same, before, after)
+
+
+def _cut(page: Existing, count: int) -> Existing:
+    return page if len(page.positions) <= count else page.take(np.arange(count))
+
+
+def token_of(session: Session, table: str) -> str | None:
+    """What tells a table with a history apart from all others, also in other stores: made of its first batch. None if
+    it has none."""
+    kept = session.find_own(BATCHES.name)
+    if kept is None:
+        return None
+    first = session.read(kept, Selection([[Condition("table_name", "=", table)]], "batch_no", 1, first=True))
+    if not len(first.positions):
+        return None
+    names = ("batch_no", "table_name", "actor", "application", "started_at")
+    row = first.values.select(names).to_pylist()[0]
+    return hashlib.sha256(repr([str(row[name]) for name in names]).encode()).hexdigest()[:16]

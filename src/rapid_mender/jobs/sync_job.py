@@ -1,0 +1,116 @@
+"""What a sync is told: a Sync in Python, a TOML file on disk, with the same names in both."""
+
+# ruff: noqa: RUF012  pydantic copies the defaults
+
+from __future__ import annotations
+
+import os
+from collections.abc import Mapping
+from typing import Annotated, Any, Literal
+
+from pydantic import BeforeValidator, Field, PrivateAttr, model_validator
+
+from ..errors import JobError
+from ..stores.contract import Store
+from ..stores.given import as_store
+from .job import (
+    ColumnOptions,
+    Constant,
+    GivenLimit,
+    Job,
+    Names,
+    RejectsPath,
+    RejectsTable,
+    Strict,
+    each_of,
+    rejects_of,
+)
+from .job_file import read_job_file
+
+OPTIONS_OF_THE_MERGE = ("columns", "delete", "mark", "marked", "unmark", "archive", "rejects", "max_rejects",
+                        "max_deletes", "history", "seal")  # fmt: skip
+
+
+class Sync(Strict):
+    """All that a sync is told: which table follows which, and how.
+
+    `table` of `store` is followed; `to_table` of `to_store` follows it, under the name `follower`, by which its
+    position is kept. The other options have defaults; those of a job file mean what they mean there.
+    """
+
+    store: Annotated[str | Store, BeforeValidator(as_store)]
+    table: str
+    to_store: Annotated[str | Store, BeforeValidator(as_store)]
+    to_table: str
+    follower: str = Field(min_length=1)
+    key: Names = []
+    """The columns of `to_table` that identify a row; by default those to which the key of `table` goes."""
+    only: Names = []
+    """The columns of `table` that are sent, besides its key; by default all."""
+    ignore: Names = []
+    """Columns of `table` that are not sent."""
+    rename: dict[str, str] = {}
+    derive: dict[str, Constant] = {}
+    when: str | None = None
+    """An expression over old.COLUMN and new.COLUMN: only changes for which it is true are sent."""
+    changes_to: Names = []
+    """Of the updates only those are sent that change one of these columns."""
+    keep: Literal["rows", "changes"] = "rows"
+    """Whether the rows are kept as they are, or every change is appended to a log."""
+    conflict: Literal["overwrite", "skip", "reject"] = "overwrite"
+    """What becomes of a change whose row in `to_table` is not what the history says it was."""
+    columns: Annotated[dict[str, ColumnOptions], BeforeValidator(each_of(ColumnOptions, "[columns.{}]"))] = {}
+    delete: Literal["remove", "mark", "archive"] = "remove"
+    mark: dict[str, Constant] = {}
+    marked: str | None = None
+    unmark: dict[str, Constant] = {}
+    archive: str | None = None
+    rejects: Annotated[str | RejectsPath | RejectsTable | None, BeforeValidator(rejects_of)] = None
+    max_rejects: GivenLimit = None
+    max_deletes: GivenLimit = None
+    history: bool = False
+    seal: bool | None = None
+
+    _source: str | None = PrivateAttr(None)
+
+    @model_validator(mode="after")
+    def _together(self) -> Sync:
+        """Check options that only make sense together."""
+        both = sorted(set(self.only) & set(self.ignore))
+        log = self.keep == "changes"
+        for given, words in (
+            (bool(both), f"only and ignore both name {', '.join(both)}"),
+            (not self.follower.strip(), "follower is the name by which the position is kept; give one"),
+            (log and self.delete != "remove", 'keep = "changes" appends deletes like all changes; leave out delete'),
+            (log and self.conflict != "overwrite", 'keep = "changes" replaces no row; leave out conflict'),
+            (log and bool(self.key), 'keep = "changes" has the key change_no; leave out key'),
+            (log and bool(self.columns), 'keep = "changes" compares nothing; leave out columns'),
+        ):
+            if given:
+                raise ValueError(words)
+        self.merge_job(["x"])
+        return self
+
+    def merge_job(self, key: list[str], **more: Any) -> Job:
+        """The job that merges what is sent into `to_table`."""
+        given = {name: getattr(self, name) for name in OPTIONS_OF_THE_MERGE}
+        return Job(store=self.to_store, table=self.to_table, key=key, **given | more)
+
+    @property
+    def source(self) -> str | None:
+        """The file that the sync was loaded from."""
+        return self._source
+
+    @classmethod
+    def load(cls, path: str | os.PathLike[str], *, names: Mapping[str, str] | None = None) -> Sync:
+        """Load a file. Relative paths in it count from the file's own folder; `names` gives values for its ${NAME}.
+
+        Raises JobError if the file is not there, is not TOML, or says something that a sync does not know.
+        """
+        path = os.fspath(path)
+        try:
+            sync = cls(**read_job_file(path, names or {}, False))
+        except JobError as error:
+            raise JobError(str(error) if str(error).startswith(path) else f"{path}: {error}") from None
+        sync._source = path
+        return sync
