@@ -14,10 +14,13 @@ if TYPE_CHECKING:
     from .changes.query import batches, history, history_pages
     from .changes.verify import Verified, verify
     from .errors import ConflictError, Error, IncomingError, JobError, LimitError, StoreError
+    from .followers.follow import Follower
+    from .followers.sync import Synced, sync, syncing
     from .incoming.query import Query
     from .jobs.check import Checked, check
     from .jobs.draft import draft
     from .jobs.job import ColumnOptions, Incoming, Job, Rule
+    from .jobs.sync_job import Sync
     from .merging.explain import Explanation, explain
     from .merging.result import Result, Sample
     from .merging.run import merge, preview
@@ -35,6 +38,8 @@ _PLACES = {
     "Pruned": "changes.prune", "prune": "changes.prune",
     "Verified": "changes.verify", "verify": "changes.verify",
     "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job",
+    "Follower": "followers.follow", "Synced": "followers.sync", "sync": "followers.sync", "syncing": "followers.sync",
+    "Sync": "jobs.sync_job",
     "Checked": "jobs.check", "check": "jobs.check", "draft": "jobs.draft",
     "Query": "incoming.query",
     "Explanation": "merging.explain", "explain": "merging.explain",
@@ -45,10 +50,11 @@ _PLACES = {
 }  # fmt: skip
 
 __all__ = [
-    "Checked", "ColumnOptions", "ConflictError", "Error", "Explanation", "Incoming", "IncomingError", "Job",
+    "Checked", "ColumnOptions", "ConflictError", "Error", "Explanation", "Follower", "Incoming", "IncomingError", "Job",
     "JobError", "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Pruned", "Query", "Result", "Rule",
-    "SQLiteStore", "Sample", "StoreError", "Undone", "Verified", "as_of", "batches", "check", "draft", "explain",
-    "history", "history_pages", "index_history", "life", "merge", "preview", "prune", "undo", "verify",
+    "SQLiteStore", "Sample", "StoreError", "Sync", "Synced", "Undone", "Verified", "as_of", "batches", "check", "draft",
+    "explain", "history", "history_pages", "index_history", "life", "merge", "preview", "prune", "sync", "syncing",
+    "undo", "verify",
 ]  # fmt: skip
 
 

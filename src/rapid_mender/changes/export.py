@@ -14,7 +14,7 @@ import pyarrow.parquet as pq
 
 from ..core.cast import as_text, plain
 from ..core.json_text import line_of
-from ..core.schema import TableInfo
+from ..core.schema import TableInfo, copied
 from ..errors import JobError, StoreError
 from ..incoming.spool import umask
 from ..stores.contract import Load, Store

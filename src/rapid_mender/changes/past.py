@@ -45,9 +45,8 @@ class Past:
     def key(self) -> list[str]:
         """The columns that tell the table's rows apart: its primary key, a unique constraint, or the key of a merge.
         Raises JobError if there is none."""
-        for names in (self.info.primary_key, *self.info.unique):
-            if names and not any(self.info[name].nullable for name in names):
-                return list(names)
+        if self.info.identifying:
+            return list(self.info.identifying)
         for batch in reversed(self.runs([[Condition("figures", "contains", '"key"')]], limit=1)):
             if all(name in self.info for name in batch["figures"]["key"]):
                 return list(batch["figures"]["key"])

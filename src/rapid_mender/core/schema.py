@@ -128,6 +128,15 @@ class TableInfo:
     def _by_name(self) -> dict[str, Column]:
         return {column.name: column for column in self.columns}
 
+    @property
+    def identifying(self) -> tuple[str, ...]:
+        """The columns that tell the rows apart, as the table says: its primary key, or a unique constraint over columns
+        without nulls. Empty if there are none."""
+        for names in (self.primary_key, *self.unique):
+            if names and not any(self[name].nullable for name in names):
+                return tuple(names)
+        return ()
+
     def named(self, name: str) -> Column | None:
         """The column of this name, else one whose name differs in upper and lower case only."""
         alike = [column for column in self.columns if column.name.lower() == name.lower()]

@@ -18,6 +18,7 @@ from ..changes.netting import netted
 from ..changes.past import NUMBER, together
 from ..core.existing import Existing
 from ..core.own_tables import BATCHES, FIXED, FOLLOWERS, SYNCED
+from ..core.records import known_column
 from ..core.schema import TableInfo, copied
 from ..errors import JobError, StoreError
 from ..incoming import Spool
@@ -30,7 +31,6 @@ from .positions import check_row, now, put_row, rows_of
 from .sending import Sending, sending
 from .tail import Tail, View
 
-_AT_ONCE = 1 << 20  # changes that take effect together
 _log = logging.getLogger("rapid_mender")
 
 
@@ -182,10 +182,13 @@ class _Run:
         return shape
 
     def _sending(self, view: View) -> Sending:
-        key = view.past.key if view.past is not None else list(view.info.primary_key)
+        back = {to: name for name, to in self.job.rename.items()}
+        key = view.past.key if view.past is not None else list(view.info.identifying)
+        key = key or [known_column(view.info, back.get(name, name)).name for name in self.job.key]
         if not key:
             raise JobError(
-                f"table {view.info.name!r} has no primary key and no history, so its rows cannot be told apart"
+                f"table {view.info.name!r} has no primary key and no history, so its rows cannot be told apart; give "
+                "it a primary key, or give the sync a key"
             )
         return sending(self.job, view.info, key)
 
@@ -275,7 +278,7 @@ class _Run:
         way: list[str] | None = None
         count = 0
         for page in view.changes(position):
-            page = _cut(page, _AT_ONCE - count)
+            page = _cut(page, self.job.commit_every - count)
             of_page = [ways.get(batch, []) for batch in page.values["batch_no"].to_pylist()] if ways else None
             if of_page is not None:
                 way = of_page[0] if way is None else way
@@ -286,7 +289,7 @@ class _Run:
             if len(page.positions):
                 pages.append(page)
             count += len(page.positions)
-            if not whole or count >= _AT_ONCE:
+            if not whole or count >= self.job.commit_every:
                 break
         with self.target.begin(write=False) as session:
             mine = token_of(session, self.job.to_table)

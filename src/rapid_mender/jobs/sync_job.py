@@ -68,6 +68,8 @@ class Sync(Strict):
     rejects: Annotated[str | RejectsPath | RejectsTable | None, BeforeValidator(rejects_of)] = None
     max_rejects: GivenLimit = None
     max_deletes: GivenLimit = None
+    commit_every: int = Field(1 << 20, ge=1, lt=1 << 31)
+    """How many changes take effect together, at most."""
     history: bool = False
     seal: bool | None = None
 

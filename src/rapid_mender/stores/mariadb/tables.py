@@ -328,7 +328,7 @@ def declare(column: Column) -> str:
     if pt.is_string(kind):
         length = max((len(text) for text in column.one_of), default=column.length or _LONGEST + 1)
         short = f"varchar({length})" if length <= _LONGEST else "longtext"
-        return f"{short} CHARACTER SET utf8mb4 COLLATE utf8mb4_bin"
+        return f"{short} CHARACTER SET utf8mb4 COLLATE utf8mb4_nopad_bin"
     for test, words in (
         (pt.is_integer, "bigint"), (pt.is_floating, "double"), (pt.is_date, "date"), (pt.is_time, "time(6)"),
     ):  # fmt: skip
