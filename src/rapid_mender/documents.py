@@ -11,6 +11,7 @@ from .changes.events import documents_of
 from .changes.prune import Pruned
 from .changes.verify import Verified
 from .core.json_text import read_json
+from .followers.sync import Synced
 from .jobs.check import Checked
 from .merging.explain import Explanation
 from .merging.result import Result, Sample
@@ -96,6 +97,10 @@ def of_verified(verified: Verified) -> dict[str, Any]:
 
 def of_pruned(pruned: Pruned) -> dict[str, Any]:
     return asdict(pruned)
+
+
+def of_synced(synced: Synced) -> dict[str, Any]:
+    return asdict(synced) | {"counts": dict(synced.counts), "seconds": round(synced.seconds, 3)}
 
 
 def of_batches(batches: pa.Table) -> list[dict[str, Any]]:

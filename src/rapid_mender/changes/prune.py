@@ -2,12 +2,13 @@
 
 from __future__ import annotations
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import date, datetime
 from typing import Any
 
 import pyarrow as pa
 
+from ..core.own_tables import FOLLOWERS_TABLE
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
@@ -21,7 +22,8 @@ _AT_ONCE = 50_000
 @dataclass
 class Pruned:
     """What pruning removed, or would remove: so many `changes`, of batches up to `last_batch`; `begins` is when the
-    history begins now. `batch` is the run's own number, None where nothing was removed."""
+    history begins now. `batch` is the run's own number, None where nothing was removed. `held_by` are followers who
+    have still to see changes that would have gone otherwise, and the last that each has seen."""
 
     table: str
     store: str
@@ -30,6 +32,7 @@ class Pruned:
     last_batch: int | None = None
     begins: datetime | None = None
     batch: int | None = None
+    held_by: dict[str, int] = field(default_factory=dict)
 
 
 def prune(
@@ -39,13 +42,15 @@ def prune(
     before: datetime | date | str | None = None,
     before_batch: int | None = None,
     preview: bool = False,
+    force: bool = False,
 ) -> Pruned:
     """Remove the changes of a table that were made before a time or a batch, some at a time, each part in a
     transaction of its own.
 
     Only whole batches go, so that what is left can be undone and verified. The run is noted among the batches, with
-    the seal of the last batch that went, so that `as_of` and `verify` know where the history begins. Raises JobError if
-    neither or both of `before` and `before_batch` are given; StoreError if the table has no history.
+    the seal of the last batch that went, so that `as_of` and `verify` know where the history begins. What a follower
+    has still to see is not removed, unless by `force`: then the follower has lost its place. Raises JobError if neither
+    or both of `before` and `before_batch` are given; StoreError if the table has no history.
     """
     whole("before_batch", before_batch)
     if (before is None) == (before_batch is None):
@@ -54,7 +59,8 @@ def prune(
         with place.begin(write=False) as session:
             past = past_of(session, table)
             info = past.info
-            pruned = _look(past, place.where, moment("before", before), before_batch)
+            followers = {} if force else _followers(session, info.name)
+            pruned = _look(past, place.where, moment("before", before), before_batch, followers)
         if preview or not pruned.changes:
             return pruned
         with place.begin(write=True, table=info) as session:  # noted first: what is half done is known to be pruned
@@ -70,7 +76,20 @@ def prune(
                 session.delete(past.kept, rows).refusals()
 
 
-def _look(past: Past, where: str, before: datetime | None, before_batch: int | None) -> Pruned:
+def _followers(session: Session, table: str) -> dict[str, int]:
+    """The followers of a table, and the last change that each has seen."""
+    kept = session.find_own(FOLLOWERS_TABLE)
+    if kept is None:
+        return {}
+    rows = session.read(
+        kept, Selection([[Condition("table_name", "=", table)]], kept.primary_key[0])
+    ).values.to_pylist()
+    return {row["follower"]: row["position"] for row in rows}
+
+
+def _look(
+    past: Past, where: str, before: datetime | None, before_batch: int | None, followers: dict[str, int]
+) -> Pruned:
     """What is to be removed."""
     if before is not None:
         bounds = [[Condition("finished_at", "<", before)]]
@@ -81,8 +100,12 @@ def _look(past: Past, where: str, before: datetime | None, before_batch: int | N
         [[Condition("last_change", ">=", 1)], [Condition("status", "=", "done"), Condition("status", "=", "stopped")]]
     )
     inside = {run["batch_no"] for run in past.runs([[Condition("last_change", ">=", 1)], *bounds])}
-    old = [run for run in done if run["batch_no"] in inside]
-    young = [run for run in done if run["batch_no"] not in inside]
+    due = [run for run in done if run["batch_no"] in inside]
+    most = min(followers.values(), default=1 << 62)
+    old = [run for run in due if run["last_change"] <= most]
+    young = [run for run in done if run not in old]
+    oldest = max((run["last_change"] for run in due), default=0)
+    held_by = {name: position for name, position in followers.items() if position < oldest}
     last = max((run["last_change"] for run in old), default=0)
     last = min([last, *(run["first_change"] - 1 for run in young)])  # so that no batch is cut in two
     count = 0
@@ -92,7 +115,7 @@ def _look(past: Past, where: str, before: datetime | None, before_batch: int | N
         begins = page.values["changed_at"].cast(pa.timestamp("ms", "UTC"))[-1].as_py()
     gone = [run for run in old if run["last_change"] <= last]
     newest = gone[-1]["batch_no"] if gone else None
-    return Pruned(past.info.name, where, count, last if count else None, newest, begins)
+    return Pruned(past.info.name, where, count, last if count else None, newest, begins, held_by=held_by)
 
 
 def _note(session: Session, past: Past, pruned: Pruned) -> int:

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from . import demo, jobs, looking, merging, past
+from . import demo, following, jobs, looking, merging, past
 
 app = typer.Typer(
     name="rmend",
@@ -49,3 +49,5 @@ app.command()(past.undo)
 app.command("as-of")(past.as_of)
 app.command()(past.verify)
 app.command()(past.prune)
+app.command()(following.sync)
+app.command()(following.followers)

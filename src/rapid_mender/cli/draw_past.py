@@ -149,8 +149,12 @@ def verified(done: Verified) -> None:
 def pruned(done: Pruned) -> None:
     """How much was removed, or would be, and where the history begins now."""
     console = Screen()
+    for name, position in done.held_by.items():
+        console.print(f"The follower {name} has still to see the changes after {position:,}; they stay.")
     if not done.changes:
-        console.print(f"The history of {done.table} has no changes that are so old.")
+        console.print(
+            f"The history of {done.table} has no changes that are so old{' and may go' * bool(done.held_by)}."
+        )
         return
     began = f"{done.begins:%Y-%m-%d %H:%M:%S}"
     if done.batch is None:

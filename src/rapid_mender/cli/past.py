@@ -150,6 +150,9 @@ def prune(
         int | None, typer.Option("--before-batch", metavar="N", help="Changes of batches before this one.")
     ] = None,
     yes: Annotated[bool, typer.Option("--yes", help="Remove them; without it, it is only said how many.")] = False,
+    force: Annotated[
+        bool, typer.Option("--force", help="Also what a follower has still to see; it loses its place.")
+    ] = False,
     table: Table = None,
     other: OtherStore = None,
     set: Names = None,
@@ -165,7 +168,7 @@ def prune(
         from . import draw_past, screen
 
         store, name, _ = place_of(where, other, set, table)
-        done = prune(store, name, before=before, before_batch=before_batch, preview=not yes)
+        done = prune(store, name, before=before, before_batch=before_batch, preview=not yes, force=force)
         with output():
             if json:
                 screen.print_json(documents.of_pruned(done))

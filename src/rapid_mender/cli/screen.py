@@ -10,7 +10,7 @@ from rich.console import Console
 from rich.table import Table
 from rich.text import Text
 
-from ..core.json_text import as_json
+from ..core.json_text import as_json, line_of
 from ..spelling import visible
 
 STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim", "reject": "bold red"}
@@ -20,6 +20,11 @@ _WIDTH_OF_A_PIPE = 120
 def print_json(document: Any) -> None:
     """Print one JSON document."""
     print(as_json(document))
+
+
+def print_json_line(document: Any) -> None:
+    """Print a JSON document on a line, at once."""
+    print(line_of(document), flush=True)
 
 
 def _safe(given: Any, lines: bool = False) -> Any:

@@ -31,6 +31,7 @@ from .positions import check_row, now, put_row, rows_of
 from .sending import Sending, sending
 from .tail import Tail, View
 
+_SEEN = 30.0  # seconds after which it is noted again that a follower is there
 _log = logging.getLogger("rapid_mender")
 
 
@@ -95,7 +96,7 @@ def sync(
 def syncing(job: Sync) -> Iterator[Callable[[], Synced]]:
     """A function that brings the target up to date, each time that it is called; what is opened stays open."""
     with opened(job.store) as source, opened(job.to_store) as target, closing(Tail(source, job.table)) as tail:
-        yield lambda: _Run(job, source, target, tail).go()
+        yield _Syncing(job, source, target, tail).go
 
 
 @dataclass
@@ -116,16 +117,40 @@ class _Moving:
         put_row(session, SYNCED, self.same, self.after | {"moved_at": now()}, self.before)
 
 
-class _Run:
-    """One call of a sync."""
+class _Syncing:
+    """A sync whose stores are open."""
 
     def __init__(self, job: Sync, source: Store, target: Store, tail: Tail) -> None:
         self.job, self.source, self.target, self.tail = job, source, target, tail
-        self.done = Synced(job.follower, source.where, job.table, target.where, job.to_table)
+        self.done = self._nothing_done()
         self.same = {"follower": job.follower}
+        self.at: dict[str, Any] | None = None
+        """Where the sync is, as far as this process knows."""
+        self._noted: tuple[dict[str, Any], float] | None = None
+        """What was noted last in the source, and when."""
+
+    def _nothing_done(self) -> Synced:
+        job = self.job
+        return Synced(job.follower, self.source.where, job.table, self.target.where, job.to_table)
 
     def go(self) -> Synced:
+        """Let all changes take effect that are there."""
         began = time.perf_counter()
+        self.done = self._nothing_done()
+        at, self.at = self.at or self._begin(), None  # after an error it is read anew
+        if not at["filled"]:
+            at = self._fill(at)
+        while (next_at := self._step(at)) is not None:
+            at = next_at
+        self.done.position, self.done.seconds = at["position"], time.perf_counter() - began
+        self._note(at)
+        self.at = at
+        return self.done
+
+    # -- the beginning ----------------------------------------------------------------------------------
+
+    def _begin(self) -> dict[str, Any]:
+        """Where the sync is."""
         with self.target.begin(write=False) as session:
             rows = rows_of(session, SYNCED, **self.same)
         about = {"source": self.source.where, "source_table": self.job.table, "table_name": self.job.to_table}
@@ -134,21 +159,7 @@ class _Run:
                 f"there is a follower {self.job.follower!r} in {self.target.where} already, of table "
                 f"{rows[0]['source_table']!r} into {rows[0]['table_name']!r}; take another name"
             )
-        at = {name: rows[0][name] for name in ("position", "batch_no", "filled")} if rows else None
-        if at is None:
-            at = self._start(about)
-        if not at["filled"]:
-            at = self._fill(at)
-        while True:
-            next_at = self._step(at)
-            if next_at is None:
-                break
-            at = next_at
-        self.done.position, self.done.seconds = at["position"], time.perf_counter() - began
-        self._note(at)
-        return self.done
-
-    # -- the beginning ----------------------------------------------------------------------------------
+        return {name: rows[0][name] for name in ("position", "batch_no", "filled")} if rows else self._start(about)
 
     def _start(self, about: dict[str, str]) -> dict[str, Any]:
         """Note where the sync begins, in both stores; make the target if it is not there."""
@@ -193,10 +204,14 @@ class _Run:
         return sending(self.job, view.info, key)
 
     def _note(self, at: dict[str, Any]) -> None:
-        """Note in the source how far the target has come, for those who look, and so that it is not pruned too far."""
+        """Note in the source how far the target has come, for those who look, and so that it is not pruned too far. It
+        is noted when it moves, and else now and then."""
+        told = {"position": at["position"], "held_by": "; ".join(self.done.held_by) or None}
+        if self._noted is not None and self._noted[0] == told and time.monotonic() - self._noted[1] < _SEEN:
+            return
+        self._noted = told, time.monotonic()
         to = f"{self.job.to_table} in {self.target.where}"
-        values = {"position": at["position"], "batch_no": at["batch_no"], "seen_at": now(), "moved_at": now()}
-        values |= {"goes_to": to, "held_by": "; ".join(self.done.held_by) or None}
+        values = told | {"batch_no": at["batch_no"], "seen_at": now(), "moved_at": now(), "goes_to": to}
         try:
             with self.source.begin(write=True) as session:
                 same = {"follower": self.job.follower, "table_name": self.job.table}
@@ -245,6 +260,8 @@ class _Run:
         """Let the next changes take effect; None if there are none."""
         with self.tail.look(at["position"], at["batch_no"]) as view:
             self.done.held_by = view.held_by
+            if not self.done.changes:
+                self._sending(view)  # tells what is wrong with the job also if nothing is to be sent
             pages, came_from, ours = self._next(view, at["position"])
             if not pages or view.past is None:
                 return None
@@ -272,7 +289,7 @@ class _Run:
         """The next changes that have come the same way; that way, and whether it began at the target."""
         pages: list[Existing] = []
         ways: dict[int, list[str]] = {}
-        if view.past is not None:
+        if view.past is not None and view.until > position:
             came = view.past.runs([[Condition("figures", "contains", '"came_from"')]])
             ways = {run["batch_no"]: run["figures"]["came_from"] for run in came}
         way: list[str] | None = None
@@ -291,9 +308,10 @@ class _Run:
             count += len(page.positions)
             if not whole or count >= self.job.commit_every:
                 break
+        if not way:
+            return pages, [], False
         with self.target.begin(write=False) as session:
-            mine = token_of(session, self.job.to_table)
-        return pages, way or [], mine is not None and mine in (way or [])
+            return pages, way, token_of(session, self.job.to_table) in way
 
     def _job(self, send: Sending, filling: bool = False) -> Any:
         with self.target.begin(write=False) as session:

@@ -1,0 +1,70 @@
+"""What rmend sync and rmend followers show."""
+
+from __future__ import annotations
+
+from datetime import timedelta
+
+import pyarrow as pa
+from rich.text import Text
+
+from ..followers.sync import Synced
+from .screen import STYLES, Rows, Screen
+
+
+def synced(done: Synced, short: bool = False) -> None:
+    """What a sync has done; `short`: on one line."""
+    console = Screen()
+    moved = [f"{done.filled:,} rows filled"] if done.filled else []
+    moved += [f"{done.changes:,} {'change' if done.changes == 1 else 'changes'}"] if done.changes else []
+    counts = [Text(f"{done.counts[name]:,} {name}", STYLES[name]) for name in STYLES if done.counts[name]]
+    what = ", ".join(moved) or "nothing new"
+    if short:
+        line = Text.assemble((done.to_table, "bold"), f": {what}, up to {done.position:,}")
+        for one in counts:
+            line.append(" · ").append_text(one)
+        console.print(line.append(f" · {done.seconds:.2f} s", "dim"))
+    else:
+        console.print(
+            Text.assemble((done.to_table, "bold"), " in ", done.to_store, " follows ", (done.table, "bold"), ".")
+        )
+        console.print(f"{what[0].upper()}{what[1:]}, up to change {done.position:,}, in {done.seconds:.2f} s.")
+        if counts:
+            table = Rows("decision", "rows", "", right=("rows",))
+            every = sum(done.counts.values())
+            for name, style in STYLES.items():
+                count = done.counts[name]
+                bar = "■" * round(count / every * 40)
+                table.add_row(Text(name, style if count else "dim"), f"{count:,}", Text(bar, style))
+            console.print()
+            console.print(table)
+    if done.rejects_path is not None:
+        console.print(f"The rejects are in {done.rejects_path}.")
+    for holder in done.held_by:
+        console.print(Text(f"Later changes wait for {holder}.", "yellow"))
+
+
+def followers(rows: pa.Table, store: str) -> None:
+    """Who follows which table."""
+    console = Screen()
+    if not rows.num_rows:
+        console.print(f"Nobody follows a table in {store} yet.")
+        return
+    table = Rows("follower", "table", "goes to", "position", "behind", "for", "moved (UTC)", "seen (UTC)",
+                 right=("position", "behind", "for"))  # fmt: skip
+    for row in rows.to_pylist():
+        behind = "?" if row["behind"] is None else f"{row['behind']:,}"
+        late = "" if row["seconds_behind"] is None else _long(row["seconds_behind"])
+        stamps = [f"{row[name]:%Y-%m-%d %H:%M:%S}" if row[name] else "" for name in ("moved_at", "seen_at")]
+        style = "yellow" if row["behind"] else "dim"
+        table.add_row(
+            row["follower"], row["table_name"], row["goes_to"] or "", f"{row['position']:,}", Text(behind, style),
+            Text(late, style), *stamps,
+        )  # fmt: skip
+    console.print(table)
+    for row in rows.to_pylist():
+        if row["held_by"]:
+            console.print(Text(f"{row['follower']} waits for {row['held_by']}.", "yellow"))
+
+
+def _long(seconds: float) -> str:
+    return f"{seconds:.1f} s" if seconds < 60 else str(timedelta(seconds=round(seconds)))

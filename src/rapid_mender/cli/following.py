@@ -1,0 +1,81 @@
+"""rmend sync and rmend followers."""
+
+from __future__ import annotations
+
+from typing import Annotated
+
+import typer
+
+from .exits import errors_in_words, output
+from .options import AsJson, Names, place_of
+
+SyncFile = Annotated[str, typer.Argument(metavar="JOB", help="The sync's file (TOML).")]
+
+
+def sync(
+    job: SyncFile,
+    every: Annotated[
+        str | None,
+        typer.Option("--every", metavar="TIME", help="Go on until stopped, looking so often: 5s, 100ms."),
+    ] = None,
+    set: Names = None,
+    json: AsJson = False,
+) -> None:
+    """Bring a table that follows another up to date.
+
+    The first time it is filled; then each change since takes effect once.
+    """
+    with errors_in_words():
+        from .. import documents
+        from ..followers.going_on import going_on, interval
+        from ..followers.sync import syncing
+        from ..jobs.sync_job import Sync
+        from . import draw_following, screen
+        from .options import pairs
+
+        told = Sync.load(job, names=pairs("--set", "NAME=VALUE", set))
+        if every is not None:
+            pause = interval(every)
+            for done in going_on(told, pause):
+                if done.filled or done.changes or done.held_by:
+                    if json:
+                        screen.print_json_line(documents.of_synced(done))
+                    else:
+                        draw_following.synced(done, short=True)
+            return
+        with syncing(told) as bring:
+            done = bring()
+        with output():
+            if json:
+                screen.print_json(documents.of_synced(done))
+            else:
+                draw_following.synced(done)
+
+
+def followers(
+    where: Annotated[str, typer.Argument(metavar="JOB|STORE", help="A job file, or a store URL.")],
+    forget: Annotated[str | None, typer.Option("--forget", metavar="NAME", help="Forget this follower.")] = None,
+    set: Names = None,
+    json: AsJson = False,
+) -> None:
+    """List who follows the tables of a store, and how far behind."""
+    with errors_in_words():
+        from .. import documents
+        from ..followers import known
+        from ..stores.urls import open_store
+        from . import draw_following, screen
+
+        store, _, _ = place_of(where, None, set, needed=False)
+        if forget is not None:
+            known.forget(store, forget)
+            with output():
+                if json:
+                    screen.print_json({"forgotten": forget})
+                else:
+                    typer.echo(f"{forget} is forgotten: pruning waits for it no longer.")
+            return
+        rows = known.followers(store)
+        if json:
+            screen.print_json({"store": open_store(store).where, "followers": documents.of_rows(rows)})
+        else:
+            draw_following.followers(rows, open_store(store).where)
