@@ -1,6 +1,6 @@
 """Killing merges at random moments, or the server under them. At length: `python -m tests.killing STORE ROWS KILLS`.
 
-STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is stopped at once and not the merge; with `-undo`, undos are killed.
+STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is stopped at once and not the merge; with `-undo` or `-sync`, these are killed.
 """
 
 from __future__ import annotations
@@ -172,10 +172,51 @@ def kill_undos(where: Place, rows: int, kills: int, seed: int) -> list[str]:
     return seen
 
 
+def kill_syncs(where: Place, folder: Path, rows: int, kills: int, seed: int) -> list[str]:
+    """Kill `kills` runs of two syncs, of a table and of a log, that follow a register of `rows` trees: now while they
+    fill, now while they follow. In the end both are as the register, and no change was taken twice."""
+    rng, url = random.Random(seed), where.url
+    store = open_store(url)
+    numbers = np.arange(rows)
+    with store.begin(write=True) as session:
+        session.create(_TREES)
+        session.append(_TREES, Load(pa.table({"tag_no": numbers, "height_m": numbers / 10, "note": pa.repeat("as it was", rows)})))
+    job = rm.Job(store=store, table="trees", key="tag_no", missing="delete")
+    for name, keep in (("map", "rows"), ("log", "changes")):
+        told = f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\nto_store = "{url}"\nto_table = "{name}"\nkeep = "{keep}"\n'
+        (folder / f"{name}.toml").write_text(f"{told}commit_every = {max(rows // 3, 1)}\n")
+    seen: list[str] = []
+    whole = {"map": 2.0, "log": 2.0}
+    while len(seen) < kills:
+        some = rng.sample(range(rows * 2), rows)
+        rm.merge(job, pa.table({"tag_no": some, "height_m": [number / rng.randint(1, 50) for number in some], "note": pa.repeat("new", rows)}))
+        for name, most in whole.items():
+            began = time.perf_counter()
+            run = subprocess.Popen([sys.executable, "-m", "rapid_mender", "sync", str(folder / f"{name}.toml")], stdout=-3, stderr=subprocess.PIPE, text=True)
+            _wait_for(lambda run=run: run.poll() is not None, rng.uniform(0.3, 1.2) * most)  # type: ignore[misc]
+            seen.append("killed" if run.poll() is None else "ended")
+            run.send_signal(signal.SIGKILL)
+            _, said = run.communicate()
+            assert run.returncode in (0, -signal.SIGKILL), said
+            whole[name] = time.perf_counter() - began if seen[-1] == "ended" else most * 1.1
+    for name in whole:
+        rm.sync(rm.Sync.load(folder / f"{name}.toml"))
+    history = rm.history(url, "trees")
+    with store.begin(write=False) as session:
+        held = [session.read(session.describe(name)).values for name in ("trees", "map", "log")]
+    store.close()
+    assert held[0].sort_by("tag_no").equals(held[1].sort_by("tag_no"))
+    assert held[2].sort_by("change_no")["change_no"].to_pylist() == history["change_no"].to_pylist()
+    return seen
+
+
 if __name__ == "__main__":
     servers.provide()
     kind, _, whom = sys.argv[1].partition("-")
     with tempfile.TemporaryDirectory() as name, place(kind, Path(name), whom == "server") as there:
         counts = int(sys.argv[2]), int(sys.argv[3]), int(time.time())
-        outcome = kill_undos(there, *counts) if whom == "undo" else kill_merges(there, Path(name), *counts)
-    print(sys.argv[1], {word: outcome.count(word) for word in ("before", "after", "between")})
+        if whom == "sync":
+            outcome = kill_syncs(there, Path(name), *counts)
+        else:
+            outcome = kill_undos(there, *counts) if whom == "undo" else kill_merges(there, Path(name), *counts)
+    print(sys.argv[1], {word: outcome.count(word) for word in dict.fromkeys(outcome)})

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import random
+import threading
+import time
 from collections.abc import Iterator
 from contextlib import contextmanager
 from typing import Any
@@ -13,6 +15,7 @@ from hypothesis import strategies as st
 
 import rapid_mender as rm
 
+from . import servers
 from .laws import Case, cases, every_store, normal, on_every_store
 from .stores import STORES, TABLE, Place
 
@@ -60,7 +63,7 @@ def test_a_table_that_follows_is_as_the_one_that_is_followed(store: str, case: C
             kept = sorted(target.rows("log"), key=lambda row: int(row["change_no"]))
             assert [row["change_no"] for row in kept] == history["change_no"].to_pylist()
             assert [row["action"] for row in kept] == history["action"].to_pylist()
-            columns = [name for name in case.schema.names]
+            columns = list(case.schema.names)
             side = ["old" if action == "delete" else "new" for action in history["action"].to_pylist()]
             rows = history.to_pylist()
             wanted = [{name: row[f"{one}_{name}"] for name in columns} for row, one in zip(rows, side, strict=True)]
@@ -80,7 +83,7 @@ def test_net_changes_come_to_the_same_as_all_of_them(store: str, case: Case, see
         with rm.Follower(place.store, TABLE, "each") as each, rm.Follower(place.store, TABLE, "net", net=True) as net:
             numbers: list[int] = []
             while got := list(each.changes(dice.randint(1, 6))):
-                assert list(each.changes(1))[0].to_pylist() == got[0].slice(0, 1).to_pylist(), "comes again"
+                assert next(each.changes(1)).to_pylist() == got[0].slice(0, 1).to_pylist(), "comes again"
                 each.acknowledge(got[-1]["change_no"][-1].as_py())
                 numbers += [number for page in got for number in page["change_no"].to_pylist()]
             assert numbers == rm.history(place.store, TABLE)["change_no"].to_pylist()
@@ -96,3 +99,172 @@ def test_net_changes_come_to_the_same_as_all_of_them(store: str, case: Case, see
             net.acknowledge()
             assert sorted(rows, key=repr) == sorted(normal(place.rows()), key=repr)
             assert net.position == max(tables)
+
+
+@contextmanager
+def register(store: str) -> Iterator[tuple[Place, Any]]:
+    """A table of trees, and a function that merges some into it."""
+    rows = [{"tag_no": n, "species": "Elm", "height": n / 2} for n in (1, 2, 3)]
+    with STORES[store](SCHEMA, ["tag_no"], rows) as place:
+
+        def merge(*records: dict[str, Any], **options: Any) -> int:
+            batch = rm.merge(rm.Job(store=place.store, table=TABLE, key="tag_no", **options), list(records)).batch
+            assert batch is not None
+            return batch
+
+        yield place, merge
+
+
+def trees(place: Place, table: str) -> list[tuple[Any, ...]]:
+    return [tuple(row.values()) for row in sorted(place.rows(table), key=lambda row: int(row.get("tag_no") or row.get("tag")))]
+
+
+@every_store
+def test_what_is_sent_and_what_becomes_of_it(store: str) -> None:
+    """Renamed, left out, conditional, marked; rows that somebody changed in the target: overwritten, skipped, rejected."""
+    with register(store) as (place, merge):
+        follow = {"table": TABLE, "to_store": place.store, "rename": {"tag_no": "tag", "height": "height_m"}, "key": "tag"}
+        plans: dict[str, dict[str, Any]] = {
+            "bare": {"ignore": ["species"]},
+            "tall": {"only": ["height"], "when": "new.height >= 1 OR old.height >= 1"},
+            "species": {"changes_to": ["species"]},
+            "skips": {"conflict": "skip"},
+            "rejects": {"conflict": "reject"},
+            "kept": {"history": True},
+        }
+        for name, options in plans.items():
+            assert rm.sync(place.store, **follow, to_table=name, follower=name, **options).filled == (2 if name == "tall" else 3)
+        with place.opened.begin(write=True) as session:
+            for name in ("skips", "rejects", "bare"):
+                info = session.describe(name)
+                session.update(info, session.fetch(info, pa.table({"tag": [1]})), pa.table({"height_m": [99.0]}))
+        merge({"tag_no": 1, "height": 0.6}, {"tag_no": 2, "species": "Oak", "height": 7.0}, {"tag_no": 4, "height": 0.1})
+        merge({"tag_no": 3}, rules=[{"decide": "delete", "when": "matched"}])
+        done = {name: rm.sync(place.store, **follow, to_table=name, follower=name, **plan) for name, plan in plans.items()}
+        assert trees(place, "bare") == [(1, 0.6), (2, 7.0), (4, 0.1)]
+        assert trees(place, "tall") == [(2, 7.0)]
+        assert trees(place, "species") == [(1, "Elm", 0.5), (2, "Oak", 7.0), (4, None, 0.1)]
+        for name in ("skips", "rejects"):
+            assert trees(place, name) == [(1, "Elm", 99.0), (2, "Oak", 7.0), (4, None, 0.1)]
+            assert done[name].counts[name.removesuffix("s")] == 1
+        assert rm.verify(place.store, "kept").holds
+        assert rm.history(place.store, "kept").num_rows == 7
+        told = {row["follower"]: (row["table_name"], row["position"], row["behind"]) for row in rm.followers_of(place.store).to_pylist()}
+        assert told == dict.fromkeys(plans, (TABLE, 4, 0))
+
+
+@every_store
+def test_two_tables_that_follow_each_other(store: str) -> None:
+    with register(store) as (place, merge):
+        there = {"table": TABLE, "to_store": place.store, "to_table": "twin", "follower": "there", "history": True, "key": "tag_no"}
+        back = {"table": "twin", "to_store": place.store, "to_table": TABLE, "follower": "back", "history": True, "key": "tag_no"}
+        rm.sync(place.store, **there)
+        rm.sync(place.store, **back)
+        twin = rm.Job(store=place.store, table="twin", key="tag_no")
+        merge({"tag_no": 1, "height": 5.0})
+        rm.merge(twin, [{"tag_no": 2, "height": 6.0}])
+        for _ in range(4):
+            moved = [rm.sync(place.store, **one).counts for one in (there, back)]
+        assert not any(sum(counts.values()) for counts in moved), "a change goes round"
+        assert place.rows() == place.rows("twin")
+        assert {row["tag_no"]: row["height"] for row in place.rows()} == {1: 5.0, 2: 6.0, 3: 1.5}
+
+
+@every_store
+def test_who_loses_the_place_is_told(store: str) -> None:
+    """Names that are taken, changes that were pruned or never kept, another process; pruning waits for a follower."""
+    with register(store) as (place, merge):
+        follow = {"table": TABLE, "to_store": place.store, "to_table": COPY, "follower": "a copy", "key": "tag_no"}
+        rm.sync(place.store, **follow)
+        first = merge({"tag_no": 1, "height": 5.0})
+        with rm.Follower(place.store, TABLE, "one") as one, rm.Follower(place.store, TABLE, "one") as other:
+            assert [next(each.changes()).num_rows for each in (one, other)] == [1, 1]
+            one.acknowledge()
+            with pytest.raises(rm.JobError, match="another process follows as 'one'"):
+                other.acknowledge()
+        with pytest.raises(rm.JobError, match="there is a follower 'one' of table"):
+            rm.Follower(place.store, COPY, "one")
+        with pytest.raises(rm.JobError, match=r"there is a follower 'a copy' in .* already"):
+            rm.sync(place.store, **follow | {"to_table": "another"})
+        merge({"tag_no": 1, "height": 6.0})
+        held = rm.prune(place.store, TABLE, before="9999-01-01", preview=True)
+        assert (held.changes, held.held_by) == (0, {"a copy": 0, "one": 1})
+        rm.prune(place.store, TABLE, before_batch=first + 1, force=True)
+        with pytest.raises(rm.JobError, match=r"the history of .* begins on .*compare the tables"):
+            rm.sync(place.store, **follow)
+        rm.forget(place.store, "one")
+        with pytest.raises(rm.JobError, match=r"there is no follower 'one' in .*; known are 'a copy'"):
+            rm.forget(place.store, "one")
+        with rm.Follower(place.store, TABLE, "one", start="last") as again:
+            merge({"tag_no": 2, "height": 6.0})
+            merge({"tag_no": 3, "height": 6.0}, history=False)
+            with pytest.raises(rm.JobError, match=r"batch \d+ changed .* with history = false"):
+                list(again.changes())
+
+
+OUT_OF_ORDER = {  # how numbers are taken by others than us: before the commit, and for good
+    "postgresql": ("CREATE SEQUENCE numbers START 2", "ALTER TABLE t_history ALTER change_no SET DEFAULT nextval('numbers')"),
+    "mariadb": ("ALTER TABLE t_history MODIFY change_no bigint NOT NULL AUTO_INCREMENT",),
+}
+
+
+@pytest.mark.parametrize(("kind", "user"), [("postgresql", ""), ("mariadb", ""), ("mariadb", "may not know who writes")])
+def test_changes_that_are_committed_in_another_order(kind: str, user: str) -> None:
+    """Two writers whose transactions commit otherwise than they took their numbers, or not; one is open for a second."""
+    follow_writers(kind, 60, user)
+
+
+def follow_writers(kind: str, rounds: int, user: str = "") -> None:
+    with servers.database(kind) as database:
+        database.run("CREATE TABLE t (id integer PRIMARY KEY)")
+        url = database.url
+        if user:  # one who has all rights on the database, and none on the server
+            name = f"r{database.name[-10:]}"
+            for host in ("%", "localhost"):
+                database.run(f"CREATE USER '{name}'@'{host}' IDENTIFIED BY 'x'", f"GRANT ALL ON {database.name}.* TO '{name}'@'{host}'")
+            url = url.replace("root@", f"{name}:x@")
+        rm.merge(rm.Job(store=database.url, table="t", key="id"), [{"id": 0}])
+        database.run(*OUT_OF_ORDER[kind])
+        writers = [database.store.connect() for _ in range(2)]  # type: ignore[attr-defined]
+        seen: list[int] = []
+        held: set[str] = set()
+        over = threading.Event()
+
+        def follow() -> None:
+            with rm.Follower(url, "t", "all", start=1) as follower:
+                ended = False
+                while not ended:
+                    ended = over.is_set() and not follower.held_by
+                    for changes in follower.changes():
+                        seen.extend(changes["new_id"].to_pylist())
+                        follower.acknowledge()
+                        ended = False
+                    held.update(follower.held_by)
+                    time.sleep(0.01)
+
+        thread = threading.Thread(target=follow)
+        thread.start()
+        dice, wanted, number = random.Random(rounds), list[int](), 0
+        for turn in range(rounds):
+            mine: tuple[list[int], list[int]] = [], []
+            for writer in writers:
+                writer.run("BEGIN")
+            for who in dice.choices((0, 1), k=dice.randint(2, 4)):
+                number += 1
+                writers[who].run(f"INSERT INTO t_history (action, changed_at, new_id) VALUES ('insert', CURRENT_TIMESTAMP, {number})")
+                mine[who].append(number)
+            time.sleep(1.0 if turn == rounds // 2 else dice.random() / 50)
+            for who in dice.sample((0, 1), 2):
+                lands = dice.random() < 0.75
+                writers[who].run("COMMIT" if lands else "ROLLBACK")
+                wanted += mine[who] if lands else []
+                time.sleep(dice.random() / 50)
+        over.set()
+        thread.join()
+        for writer in writers:
+            writer.close()
+        if user:
+            database.run(f"DROP USER '{name}'@'%', '{name}'@'localhost'")
+        assert seen == sorted(wanted), "each once, by their numbers"
+        assert held, "who held the others up is told"
+        assert not user or all("the right PROCESS" in one for one in held)

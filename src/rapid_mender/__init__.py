@@ -15,7 +15,7 @@ if TYPE_CHECKING:
     from .changes.verify import Verified, verify
     from .errors import ConflictError, Error, IncomingError, JobError, LimitError, StoreError
     from .followers.follow import Follower
-    from .followers.known import followers, forget
+    from .followers.known import followers_of, forget
     from .followers.sync import Synced, sync, syncing
     from .incoming.query import Query
     from .jobs.check import Checked, check
@@ -39,7 +39,7 @@ _PLACES = {
     "Pruned": "changes.prune", "prune": "changes.prune",
     "Verified": "changes.verify", "verify": "changes.verify",
     "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job",
-    "Follower": "followers.follow", "followers": "followers.known",
+    "Follower": "followers.follow", "followers_of": "followers.known",
     "forget": "followers.known", "Synced": "followers.sync", "sync": "followers.sync", "syncing": "followers.sync",
     "Sync": "jobs.sync_job",
     "Checked": "jobs.check", "check": "jobs.check", "draft": "jobs.draft",
@@ -55,7 +55,7 @@ __all__ = [
     "Checked", "ColumnOptions", "ConflictError", "Error", "Explanation", "Follower", "Incoming", "IncomingError", "Job",
     "JobError", "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Pruned", "Query", "Result", "Rule",
     "SQLiteStore", "Sample", "StoreError", "Sync", "Synced", "Undone", "Verified", "as_of", "batches", "check", "draft",
-    "explain", "followers", "forget", "history", "history_pages", "index_history", "life", "merge", "preview", "prune",
+    "explain", "followers_of", "forget", "history", "history_pages", "index_history", "life", "merge", "preview", "prune",
     "sync", "syncing", "undo", "verify",
 ]  # fmt: skip
 

@@ -74,7 +74,7 @@ def followers(
                 else:
                     typer.echo(f"{forget} is forgotten: pruning waits for it no longer.")
             return
-        rows = known.followers(store)
+        rows = known.followers_of(store)
         if json:
             screen.print_json({"store": open_store(store).where, "followers": documents.of_rows(rows)})
         else:

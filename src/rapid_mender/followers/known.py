@@ -24,7 +24,7 @@ _SHAPE = pa.schema(
 )  # fmt: skip
 
 
-def followers(store: str | Store) -> pa.Table:
+def followers_of(store: str | Store) -> pa.Table:
     """The followers of the tables of a store, by name, as an Arrow table.
 
     `follower`; `table_name`, which it follows; `goes_to`, for a sync; `position`, the last change that it is done with;
