@@ -19,6 +19,7 @@ from pathlib import Path
 import numpy as np
 import pyarrow as pa
 import pyarrow.csv as pcsv
+import pyarrow.parquet as pq
 
 import rapid_mender as rm
 from rapid_mender.changes import algebra as changes
@@ -173,7 +174,7 @@ def kill_undos(where: Place, rows: int, kills: int, seed: int) -> list[str]:
 
 
 def kill_syncs(where: Place, folder: Path, rows: int, kills: int, seed: int) -> list[str]:
-    """Kill `kills` runs of two syncs, of a table and of a log, that follow a register of `rows` trees: now while they
+    """Kill `kills` runs of syncs, into a table, a log and files, that follow a register of `rows` trees: now while they
     fill, now while they follow. In the end both are as the register, and no change was taken twice."""
     rng, url = random.Random(seed), where.url
     store = open_store(url)
@@ -185,8 +186,10 @@ def kill_syncs(where: Place, folder: Path, rows: int, kills: int, seed: int) -> 
     for name, keep in (("map", "rows"), ("log", "changes")):
         told = f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\nto_store = "{url}"\nto_table = "{name}"\nkeep = "{keep}"\n'
         (folder / f"{name}.toml").write_text(f"{told}commit_every = {max(rows // 3, 1)}\n")
+    told = f'follower = "files"\nstore = "{url}"\ntable = "trees"\nto_folder = "parts"\nformat = "parquet"\n'
+    (folder / "files.toml").write_text(f"{told}commit_every = {max(rows // 3, 1)}\n")
     seen: list[str] = []
-    whole = {"map": 2.0, "log": 2.0}
+    whole = dict.fromkeys(("map", "log", "files"), 2.0)
     while len(seen) < kills:
         some = rng.sample(range(rows * 2), rows)
         rm.merge(job, pa.table({"tag_no": some, "height_m": [number / rng.randint(1, 50) for number in some], "note": pa.repeat("new", rows)}))
@@ -206,6 +209,8 @@ def kill_syncs(where: Place, folder: Path, rows: int, kills: int, seed: int) -> 
         held = [session.read(session.describe(name)).values for name in ("trees", "map", "log")]
     store.close()
     assert held[0].sort_by("tag_no").equals(held[1].sort_by("tag_no"))
+    parts = [one for part in sorted((folder / "parts").glob("*.parquet")) for one in pq.read_table(part)["change_no"].to_pylist()]
+    assert parts == history["change_no"].to_pylist()
     assert held[2].sort_by("change_no")["change_no"].to_pylist() == history["change_no"].to_pylist()
     return seen
 

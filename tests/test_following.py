@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import random
 import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager
+from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 import pytest
 from hypothesis import strategies as st
 
@@ -200,6 +203,36 @@ def test_who_loses_the_place_is_told(store: str) -> None:
             merge({"tag_no": 3, "height": 6.0}, history=False)
             with pytest.raises(rm.JobError, match=r"batch \d+ changed .* with history = false"):
                 list(again.changes())
+
+
+@every_store
+def test_files_have_each_change_once(store: str, tmp_path: Path) -> None:
+    """Also if a reader takes them away, and if a run ended between writing a part and noting that."""
+    with register(store) as (place, merge):
+        merge({"tag_no": 1, "height": 5.0}, {"tag_no": 7, "species": "Oak"})
+        events = {"table": TABLE, "follower": "events", "to_folder": str(tmp_path / "e"), "first": True, "rename": {"height": "h"}}
+        parts = {"table": TABLE, "follower": "parts", "to_folder": str(tmp_path / "p"), "format": "parquet", "commit_every": 2}
+        done = rm.sync(place.store, **events)
+        assert (done.filled, len(done.files)) == (4, 1)
+        rm.sync(place.store, **parts)
+        merge({"tag_no": 1, "height": 6.0}, {"tag_no": 2, "height": 6.0}, {"tag_no": 3, "height": 6.0})
+        state = tmp_path / "p" / ".rmend.json"
+        before = state.read_text()
+        written = [Path(name).name for name in rm.sync(place.store, **parts).files]
+        assert written == ["000000000003-000000000004.parquet", "000000000005-000000000005.parquet"]
+        then = state.read_text()
+        state.write_text(before[:-1] + f', "next": "{written[0]}", "then": {then.replace("5", "4")}}}')
+        (tmp_path / "p" / written[1]).unlink()  # as if the run had ended before this one
+        assert rm.sync(place.store, **parts).changes == 1
+        numbers = [n for part in sorted((tmp_path / "p").glob("*.parquet")) for n in pq.read_table(part)["change_no"].to_pylist()]
+        assert numbers == rm.history(place.store, TABLE)["change_no"].to_pylist()
+        assert len(rm.sync(place.store, **events).files) == 1
+        lines = [json.loads(line) for part in sorted((tmp_path / "e").glob("*.jsonl")) for line in part.open()]
+        lines.sort(key=lambda one: (one["id"].partition("/")[0], one["subject"]))  # filled in the database's own order
+        assert [one["id"] for one in lines] == [f"0/tag_no={n}" for n in (1, 2, 3, 7)] + ["3", "4", "5"]
+        assert [one["data"]["new"]["h"] for one in lines] == [5.0, 1.0, 1.5, None, 6.0, 6.0, 6.0]
+        with pytest.raises(rm.JobError, match=r"has the files of the follower 'parts' of table"):
+            rm.sync(place.store, **parts | {"follower": "others"})
 
 
 OUT_OF_ORDER = {  # how numbers are taken by others than us: before the commit, and for good

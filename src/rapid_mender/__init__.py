@@ -16,7 +16,8 @@ if TYPE_CHECKING:
     from .errors import ConflictError, Error, IncomingError, JobError, LimitError, StoreError
     from .followers.follow import Follower
     from .followers.known import followers_of, forget
-    from .followers.sync import Synced, sync, syncing
+    from .followers.sync import sync, syncing
+    from .followers.syncing import Synced
     from .incoming.query import Query
     from .jobs.check import Checked, check
     from .jobs.draft import draft
@@ -40,7 +41,7 @@ _PLACES = {
     "Verified": "changes.verify", "verify": "changes.verify",
     "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job",
     "Follower": "followers.follow", "followers_of": "followers.known",
-    "forget": "followers.known", "Synced": "followers.sync", "sync": "followers.sync", "syncing": "followers.sync",
+    "forget": "followers.known", "Synced": "followers.syncing", "sync": "followers.sync", "syncing": "followers.sync",
     "Sync": "jobs.sync_job",
     "Checked": "jobs.check", "check": "jobs.check", "draft": "jobs.draft",
     "Query": "incoming.query",
@@ -55,8 +56,8 @@ __all__ = [
     "Checked", "ColumnOptions", "ConflictError", "Error", "Explanation", "Follower", "Incoming", "IncomingError", "Job",
     "JobError", "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Pruned", "Query", "Result", "Rule",
     "SQLiteStore", "Sample", "StoreError", "Sync", "Synced", "Undone", "Verified", "as_of", "batches", "check", "draft",
-    "explain", "followers_of", "forget", "history", "history_pages", "index_history", "life", "merge", "preview", "prune",
-    "sync", "syncing", "undo", "verify",
+    "explain", "followers_of", "forget", "history", "history_pages", "index_history", "life", "merge", "preview",
+    "prune", "sync", "syncing", "undo", "verify",
 ]  # fmt: skip
 
 

@@ -11,7 +11,7 @@ from .changes.events import documents_of
 from .changes.prune import Pruned
 from .changes.verify import Verified
 from .core.json_text import read_json
-from .followers.sync import Synced
+from .followers.syncing import Synced
 from .jobs.check import Checked
 from .merging.explain import Explanation
 from .merging.result import Result, Sample

@@ -40,7 +40,8 @@ def event_lines(pages: Iterable[pa.Table], where: str, table: str, key: Sequence
                 f"{quote(name, safe='')}={quote(str(row[names[name.lower()]]), safe='')}" for name in key
             )
             data = {name: one[name] for name in ("changed", "old", "new", "batch_no", "actor", "application", "reason")}
+            number = str(one["change_no"] or f"0/{subject}")  # a row that is no change has no number
             yield line_of({
-                "specversion": "1.0", "id": str(one["change_no"]), "source": source, "type": f"rmend.{one['action']}",
+                "specversion": "1.0", "id": number, "source": source, "type": f"rmend.{one['action']}",
                 "subject": subject, "time": one["changed_at"], "datacontenttype": "application/json", "data": data,
             })  # fmt: skip

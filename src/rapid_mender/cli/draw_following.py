@@ -7,7 +7,7 @@ from datetime import timedelta
 import pyarrow as pa
 from rich.text import Text
 
-from ..followers.sync import Synced
+from ..followers.syncing import Synced
 from .screen import STYLES, Rows, Screen
 
 
@@ -19,14 +19,12 @@ def synced(done: Synced, short: bool = False) -> None:
     counts = [Text(f"{done.counts[name]:,} {name}", STYLES[name]) for name in STYLES if done.counts[name]]
     what = ", ".join(moved) or "nothing new"
     if short:
-        line = Text.assemble((done.to_table, "bold"), f": {what}, up to {done.position:,}")
+        line = Text.assemble((done.to_table or done.to_store, "bold"), f": {what}, up to {done.position:,}")
         for one in counts:
             line.append(" · ").append_text(one)
         console.print(line.append(f" · {done.seconds:.2f} s", "dim"))
     else:
-        console.print(
-            Text.assemble((done.to_table, "bold"), " in ", done.to_store, " follows ", (done.table, "bold"), ".")
-        )
+        console.print(Text.assemble(*_named(done), (done.table, "bold"), "."))
         console.print(f"{what[0].upper()}{what[1:]}, up to change {done.position:,}, in {done.seconds:.2f} s.")
         if counts:
             table = Rows("decision", "rows", "", right=("rows",))
@@ -37,10 +35,18 @@ def synced(done: Synced, short: bool = False) -> None:
                 table.add_row(Text(name, style if count else "dim"), f"{count:,}", Text(bar, style))
             console.print()
             console.print(table)
+    for path in done.files:
+        console.print(f"Wrote {path}.")
     if done.rejects_path is not None:
         console.print(f"The rejects are in {done.rejects_path}.")
     for holder in done.held_by:
         console.print(Text(f"Later changes wait for {holder}.", "yellow"))
+
+
+def _named(done: Synced) -> list[str | tuple[str, str]]:
+    if done.to_table:
+        return [(done.to_table, "bold"), " in ", done.to_store, " follows "]
+    return ["The files in ", (done.to_store, "bold"), " follow "]
 
 
 def followers(rows: pa.Table, store: str) -> None:

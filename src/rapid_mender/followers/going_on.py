@@ -9,7 +9,8 @@ from collections.abc import Iterator
 
 from ..errors import JobError, StoreError
 from ..jobs.sync_job import Sync
-from .sync import Synced, syncing
+from .sync import syncing
+from .syncing import Synced
 
 _UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0}
 _FIRST, _LONGEST = 1.0, 60.0  # seconds to wait for a store that is lost

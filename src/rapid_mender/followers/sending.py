@@ -116,15 +116,18 @@ class Sending:
 
     def of_rows(self, rows: Existing) -> pa.Table:
         """The records of rows as they are."""
-        count = len(rows.positions)
-        every = np.arange(count)
-        some = rows.take(every[self._wanted(rows, rows, np.full(count, -1), every)])
+        some = rows.take(self.wanted_rows(rows))
         columns = {name: _cells(some, name) for name in self.columns}
         columns[self.flags.gone] = pa.repeat(False, len(some.positions))
         return pa.table(columns)
 
-    def of_changes(self, past: Past, changes: Existing) -> pa.Table:
-        """The records of changes, each with the row that it put, or took."""
+    def wanted_rows(self, rows: Existing) -> np.ndarray:
+        """The places of the rows that are sent when what follows is filled."""
+        every = np.arange(len(rows.positions))
+        return every[self._wanted(rows, rows, np.full(len(every), -1), every)]
+
+    def wanted_changes(self, past: Past, changes: Existing) -> np.ndarray:
+        """The places of the changes that are sent."""
         old, new = (past.rows(changes, side, self.needed) for side in ("old", "new"))
         actions = one_array(changes.values["action"])
         takes, puts = (mask_of(pc.not_equal(actions, one)) for one in ("insert", "delete"))
@@ -135,12 +138,17 @@ class Sending:
             texts = changes.values["changed"].to_pylist()
             named = {text: _names_any(text, self.sync.changes_to) for text in set(texts)}
             wanted &= ~(takes & puts) | np.array([named[text] for text in texts], bool)
-        places = every[wanted]
-        told = as_told(past, changes.values.take(pa.array(places))).select(_OF_A_CHANGE)
-        put, taken = new.take(places), old.take(places)
-        gone = pa.array(~puts[places])
+        return every[wanted]
+
+    def of_changes(self, past: Past, changes: Existing) -> pa.Table:
+        """The records of changes, each with the row that it put, or took."""
+        places = self.wanted_changes(past, changes)
+        some = changes.take(places)
+        old, new = (past.rows(some, side, self.needed) for side in ("old", "new"))
+        told = as_told(past, some.values).select(_OF_A_CHANGE)
+        gone = pc.equal(one_array(some.values["action"]), "delete")
         for name in self.columns:
-            values = _chosen(gone, _cells(taken, name), _cells(put, name))
+            values = _chosen(gone, _cells(old, name), _cells(new, name))
             told = told.append_column(self.sync.rename.get(name, name), values)
         return told
 

@@ -3,12 +3,10 @@
 from __future__ import annotations
 
 import hashlib
-import logging
 import time
-from collections import Counter
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -17,52 +15,19 @@ import pyarrow as pa
 from ..changes.netting import netted
 from ..changes.past import NUMBER, together
 from ..core.existing import Existing
-from ..core.own_tables import BATCHES, FIXED, FOLLOWERS, SYNCED
-from ..core.records import known_column
+from ..core.own_tables import BATCHES, FIXED, SYNCED
 from ..core.schema import TableInfo, copied
-from ..errors import JobError, StoreError
+from ..errors import JobError
 from ..incoming import Spool
 from ..jobs.sync_job import Sync
-from ..merging.result import Result
 from ..merging.run import merge_beside
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
+from .files import FolderSyncing
 from .positions import check_row, now, put_row, rows_of
-from .sending import Sending, sending
+from .sending import Sending
+from .syncing import Synced, Syncing
 from .tail import Tail, View
-
-_SEEN = 30.0  # seconds after which it is noted again that a follower is there
-_log = logging.getLogger("rapid_mender")
-
-
-@dataclass
-class Synced:
-    """What a sync has done.
-
-    `filled` rows were copied first, if the table was not filled before; then `changes` were followed, up to `position`.
-    `counts` are the decisions about the rows in the target, `batches` its batches.
-    """
-
-    follower: str
-    store: str
-    table: str
-    to_store: str
-    to_table: str
-    position: int = 0
-    filled: int = 0
-    changes: int = 0
-    counts: Counter[str] = field(default_factory=Counter)
-    batches: list[int] = field(default_factory=list)
-    rejects_path: str | None = None
-    held_by: list[str] = field(default_factory=list)
-    """Who may still commit changes before those that are there: so these wait."""
-    seconds: float = 0.0
-
-    def add(self, result: Result) -> None:
-        """Count what a merge has done."""
-        self.counts.update(result.counts)
-        self.batches += [result.batch] if result.batch is not None else []
-        self.rejects_path = result.rejects_path or self.rejects_path
 
 
 def sync(
@@ -95,8 +60,13 @@ def sync(
 @contextmanager
 def syncing(job: Sync) -> Iterator[Callable[[], Synced]]:
     """A function that brings the target up to date, each time that it is called; what is opened stays open."""
-    with opened(job.store) as source, opened(job.to_store) as target, closing(Tail(source, job.table)) as tail:
-        yield _Syncing(job, source, target, tail).go
+    with opened(job.store) as source, closing(Tail(source, job.table)) as tail:
+        if job.to_folder is not None:
+            yield FolderSyncing(job, job.to_folder, source, tail).go
+            return
+        assert job.to_store is not None
+        with opened(job.to_store) as target:
+            yield TableSyncing(job, source, target, tail).go
 
 
 @dataclass
@@ -117,17 +87,16 @@ class _Moving:
         put_row(session, SYNCED, self.same, self.after | {"moved_at": now()}, self.before)
 
 
-class _Syncing:
-    """A sync whose stores are open."""
+class TableSyncing(Syncing):
+    """A sync into a table."""
 
     def __init__(self, job: Sync, source: Store, target: Store, tail: Tail) -> None:
-        self.job, self.source, self.target, self.tail = job, source, target, tail
+        super().__init__(job, source, tail, f"{job.to_table} in {target.where}")
+        self.target = target
         self.done = self._nothing_done()
         self.same = {"follower": job.follower}
         self.at: dict[str, Any] | None = None
         """Where the sync is, as far as this process knows."""
-        self._noted: tuple[dict[str, Any], float] | None = None
-        """What was noted last in the source, and when."""
 
     def _nothing_done(self) -> Synced:
         job = self.job
@@ -143,7 +112,7 @@ class _Syncing:
         while (next_at := self._step(at)) is not None:
             at = next_at
         self.done.position, self.done.seconds = at["position"], time.perf_counter() - began
-        self._note(at)
+        self.note(at, self.done.held_by)
         self.at = at
         return self.done
 
@@ -164,13 +133,13 @@ class _Syncing:
     def _start(self, about: dict[str, str]) -> dict[str, Any]:
         """Note where the sync begins, in both stores; make the target if it is not there."""
         with self.tail.look(0, 0, whole=False) as view:
-            send = self._sending(view)
+            send = self.sending(view)
             log = self.job.keep == "changes"
             at = {"position": 0 if log else view.until, "batch_no": 0 if log else view.batch, "filled": log}
         if log:
             with self.tail.look(0, 0):
                 pass  # raises if the history does not begin at the beginning
-        self._note(at)
+        self.note(at, self.done.held_by)
         with self.target.begin(write=False) as session:
             there = session.find(self.job.to_table)
         if there is not None:
@@ -191,36 +160,6 @@ class _Syncing:
         if why := session.cannot_make(shape):
             raise JobError(f"table {shape.name!r} cannot be made in {session.where}: {why}")
         return shape
-
-    def _sending(self, view: View) -> Sending:
-        back = {to: name for name, to in self.job.rename.items()}
-        key = view.past.key if view.past is not None else list(view.info.identifying)
-        key = key or [known_column(view.info, back.get(name, name)).name for name in self.job.key]
-        if not key:
-            raise JobError(
-                f"table {view.info.name!r} has no primary key and no history, so its rows cannot be told apart; give "
-                "it a primary key, or give the sync a key"
-            )
-        return sending(self.job, view.info, key)
-
-    def _note(self, at: dict[str, Any]) -> None:
-        """Note in the source how far the target has come, for those who look, and so that it is not pruned too far. It
-        is noted when it moves, and else now and then."""
-        told = {"position": at["position"], "held_by": "; ".join(self.done.held_by) or None}
-        if self._noted is not None and self._noted[0] == told and time.monotonic() - self._noted[1] < _SEEN:
-            return
-        self._noted = told, time.monotonic()
-        to = f"{self.job.to_table} in {self.target.where}"
-        values = told | {"batch_no": at["batch_no"], "seen_at": now(), "moved_at": now(), "goes_to": to}
-        try:
-            with self.source.begin(write=True) as session:
-                same = {"follower": self.job.follower, "table_name": self.job.table}
-                rows = rows_of(session, FOLLOWERS, **same)
-                if rows and rows[0]["position"] == at["position"]:
-                    values["moved_at"] = rows[0]["moved_at"]
-                put_row(session, FOLLOWERS, same, values)
-        except StoreError as error:
-            _log.warning("the position of %s cannot be noted in %s: %s", self.job.follower, self.source.where, error)
 
     # -- filling ----------------------------------------------------------------------------------------
 
@@ -243,7 +182,7 @@ class _Syncing:
     def _rows(self) -> Iterator[tuple[Sending, Iterator[pa.Table]]]:
         """The rows of the source at one moment, some at a time."""
         with self.tail.look(0, 0, whole=False) as view:
-            send = self._sending(view)
+            send = self.sending(view)
             pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
             if self.source.where != self.target.where:
                 yield send, pages
@@ -261,11 +200,11 @@ class _Syncing:
         with self.tail.look(at["position"], at["batch_no"]) as view:
             self.done.held_by = view.held_by
             if not self.done.changes:
-                self._sending(view)  # tells what is wrong with the job also if nothing is to be sent
+                self.sending(view)  # tells what is wrong with the job also if nothing is to be sent
             pages, came_from, ours = self._next(view, at["position"])
             if not pages or view.past is None:
                 return None
-            send = self._sending(view)
+            send = self.sending(view)
             last = int(pages[-1].values[NUMBER][-1].as_py())
             count = sum(len(page.positions) for page in pages)
             token = token_of(view.session, view.info.name)

@@ -46,7 +46,7 @@ def read_job_file(path: str, names: Mapping[str, str], other_store: bool) -> dic
         raise JobError(f"{path}: {error}") from None
 
 
-_FILLED = ("store", "table", "to_store", "to_table", "incoming", "rejects", "archive")
+_FILLED = ("store", "table", "to_store", "to_table", "to_folder", "incoming", "rejects", "archive")
 _VARIABLE = re.compile(r"\$\$\{|\$\{([A-Za-z_][A-Za-z0-9_]*)(?::-([^}]*))?\}")
 
 
@@ -103,6 +103,8 @@ def _relative_to(folder: Path, options: dict[str, Any]) -> dict[str, Any]:
         if isinstance(incoming.get("path"), str):
             moved["path"] = _path_from(folder, incoming["path"])
         out["incoming"] = incoming | moved
+    if isinstance(out.get("to_folder"), str):
+        out["to_folder"] = _path_from(folder, out["to_folder"])
     rejects = out.get("rejects")
     if isinstance(rejects, str):
         out["rejects"] = str(folder / rejects)

@@ -27,21 +27,30 @@ from .job import (
 )
 from .job_file import read_job_file
 
-OPTIONS_OF_THE_MERGE = ("columns", "delete", "mark", "marked", "unmark", "archive", "rejects", "max_rejects",
+OF_THE_MERGE = ("columns", "delete", "mark", "marked", "unmark", "archive", "rejects", "max_rejects",
                         "max_deletes", "history", "seal")  # fmt: skip
+_OF_A_TABLE = ("to_table", "key", "derive", "keep", "conflict", *OF_THE_MERGE)
 
 
 class Sync(Strict):
     """All that a sync is told: which table follows which, and how.
 
-    `table` of `store` is followed; `to_table` of `to_store` follows it, under the name `follower`, by which its
-    position is kept. The other options have defaults; those of a job file mean what they mean there.
+    `table` of `store` is followed; `to_table` of `to_store` follows it, or files in `to_folder` do, under the name
+    `follower`, by which its position is kept. The other options have defaults; those of a job file mean what they mean
+    there.
     """
 
     store: Annotated[str | Store, BeforeValidator(as_store)]
     table: str
-    to_store: Annotated[str | Store, BeforeValidator(as_store)]
-    to_table: str
+    to_store: Annotated[str | Store | None, BeforeValidator(as_store)] = None
+    to_table: str = ""
+    to_folder: str | None = None
+    """A folder for files with the changes, in the place of a table."""
+    format: Literal["events", "parquet"] = "events"
+    """What the files are: CloudEvents, one JSON object a line for each change; or Parquet."""
+    first: bool = False
+    """Whether the first file has the rows as they are, as if each was inserted; else the files begin with the first
+    change."""
     follower: str = Field(min_length=1)
     key: Names = []
     """The columns of `to_table` that identify a row; by default those to which the key of `table` goes."""
@@ -78,9 +87,15 @@ class Sync(Strict):
     @model_validator(mode="after")
     def _together(self) -> Sync:
         """Check options that only make sense together."""
+        folder = self.to_folder is not None
+        used = [name for name in _OF_A_TABLE if getattr(self, name) != type(self).model_fields[name].get_default()]
         both = sorted(set(self.only) & set(self.ignore))
         log = self.keep == "changes"
         for given, words in (
+            (folder == (self.to_store is not None), "say where changes go: to_store and to_table, or to_folder"),
+            (not folder and not self.to_table, "to_table is missing: the table that follows"),
+            (folder and bool(used), f"to_folder: files have no {', '.join(used)}; leave that out"),
+            (not folder and (self.first or self.format != "events"), "first and format are for files: to_folder"),
             (bool(both), f"only and ignore both name {', '.join(both)}"),
             (not self.follower.strip(), "follower is the name by which the position is kept; give one"),
             (log and self.delete != "remove", 'keep = "changes" appends deletes like all changes; leave out delete'),
@@ -90,12 +105,14 @@ class Sync(Strict):
         ):
             if given:
                 raise ValueError(words)
-        self.merge_job(["x"])
+        if not folder:
+            self.merge_job(["x"])
         return self
 
     def merge_job(self, key: list[str], **more: Any) -> Job:
         """The job that merges what is sent into `to_table`."""
-        given = {name: getattr(self, name) for name in OPTIONS_OF_THE_MERGE}
+        assert self.to_store is not None
+        given = {name: getattr(self, name) for name in OF_THE_MERGE}
         return Job(store=self.to_store, table=self.to_table, key=key, **given | more)
 
     @property

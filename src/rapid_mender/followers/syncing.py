@@ -1,0 +1,93 @@
+"""What all syncs have in common, whatever follows: what was done, where it is noted, how rows are sent."""
+
+from __future__ import annotations
+
+import logging
+import time
+from collections import Counter
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..core.own_tables import FOLLOWERS
+from ..core.records import known_column
+from ..errors import JobError, StoreError
+from ..jobs.sync_job import Sync
+from ..merging.result import Result
+from ..stores.contract import Store
+from .positions import now, put_row, rows_of
+from .sending import Sending, sending
+from .tail import Tail, View
+
+_SEEN = 30.0  # seconds after which it is noted again that a follower is there
+_log = logging.getLogger("rapid_mender")
+
+
+@dataclass
+class Synced:
+    """What a sync has done.
+
+    `to_store` is a folder, and `to_table` empty, where files follow. `filled` rows were copied first, if what follows
+    was not filled before; then `changes` were followed, up to `position`.
+    `counts` are the decisions about the rows in the target, `batches` its batches.
+    """
+
+    follower: str
+    store: str
+    table: str
+    to_store: str
+    to_table: str
+    position: int = 0
+    filled: int = 0
+    changes: int = 0
+    counts: Counter[str] = field(default_factory=Counter)
+    batches: list[int] = field(default_factory=list)
+    rejects_path: str | None = None
+    files: list[str] = field(default_factory=list)
+    """The files that were written, where files follow."""
+    held_by: list[str] = field(default_factory=list)
+    """Who may still commit changes before those that are there: so these wait."""
+    seconds: float = 0.0
+
+    def add(self, result: Result) -> None:
+        """Count what a merge has done."""
+        self.counts.update(result.counts)
+        self.batches += [result.batch] if result.batch is not None else []
+        self.rejects_path = result.rejects_path or self.rejects_path
+
+
+class Syncing:
+    """A sync whose source is open; what follows is called `goes_to`."""
+
+    def __init__(self, job: Sync, source: Store, tail: Tail, goes_to: str) -> None:
+        self.job, self.source, self.tail, self.goes_to = job, source, tail, goes_to
+        self._noted: tuple[dict[str, Any], float] | None = None
+        """What was noted last in the source, and when."""
+
+    def note(self, at: dict[str, Any], held_by: list[str]) -> None:
+        """Note in the source how far the target has come, for those who look, and so that it is not pruned too far. It
+        is noted when it moves, and else now and then."""
+        told = {"position": at["position"], "held_by": "; ".join(held_by) or None}
+        if self._noted is not None and self._noted[0] == told and time.monotonic() - self._noted[1] < _SEEN:
+            return
+        self._noted = told, time.monotonic()
+        values = told | {"batch_no": at["batch_no"], "seen_at": now(), "moved_at": now(), "goes_to": self.goes_to}
+        try:
+            with self.source.begin(write=True) as session:
+                same = {"follower": self.job.follower, "table_name": self.job.table}
+                rows = rows_of(session, FOLLOWERS, **same)
+                if rows and rows[0]["position"] == at["position"]:
+                    values["moved_at"] = rows[0]["moved_at"]
+                put_row(session, FOLLOWERS, same, values)
+        except StoreError as error:
+            _log.warning("the position of %s cannot be noted in %s: %s", self.job.follower, self.source.where, error)
+
+    def sending(self, view: View) -> Sending:
+        back = {to: name for name, to in self.job.rename.items()}
+        key = view.past.key if view.past is not None else list(view.info.identifying)
+        key = key or [known_column(view.info, back.get(name, name)).name for name in self.job.key]
+        if not key:
+            raise JobError(
+                f"table {view.info.name!r} has no primary key and no history, so its rows cannot be told apart; give "
+                "it a primary key, or give the sync a key"
+            )
+        return sending(self.job, view.info, key)
