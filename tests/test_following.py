@@ -11,6 +11,7 @@ from contextlib import contextmanager
 from pathlib import Path
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.parquet as pq
 import pytest
@@ -233,6 +234,39 @@ def test_files_have_each_change_once(store: str, tmp_path: Path) -> None:
         assert [one["data"]["new"]["h"] for one in lines] == [5.0, 1.0, 1.5, None, 6.0, 6.0, 6.0]
         with pytest.raises(rm.JobError, match=r"has the files of the follower 'parts' of table"):
             rm.sync(place.store, **parts | {"follower": "others"})
+
+
+@on_every_store(18, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
+def test_what_differs_is_found_and_mended(store: str, case: Case, other: str, seed: int) -> None:
+    """Rows that somebody removed, added and changed in the target; and following goes on, though changes were lost."""
+    if other == "mariadb":
+        case.make_finite()
+    dice = random.Random(seed)
+    with STORES[store](case.schema, case.key, case.rows) as place, beside(place, store, other, case) as target:
+        follow = rm.Sync(store=place.store, table=TABLE, to_store=target.store, to_table=COPY, follower="a copy", key=case.key)
+        rm.merge(case.job(place), case.frame())
+        rm.sync(follow)
+        assert rm.compare(follow).alike
+        with target.opened.begin(write=True) as session:
+            info = session.describe(COPY)
+            rows = session.read(info)
+            removed = [n for n in range(rows.values.num_rows) if dice.random() < 0.4]
+            session.delete(info, rows.take(np.array(removed, int))).refusals()
+        before = target.rows(COPY)
+        found = rm.compare(follow)
+        assert (found.missing, found.extra, found.different, found.rows) == (len(removed), 0, 0, len(place.rows()))
+        assert target.rows(COPY) == before
+        unkept = rm.merge(case.job(place).model_copy(update={"history": False, "missing": "delete"}), case.frame(1))
+        if unkept.landed:
+            with pytest.raises(rm.JobError, match="with history = false"):
+                rm.sync(follow)
+        mended = rm.compare(follow, mend=True)
+        assert mended.alike or mended.mended
+        assert normal(target.rows(COPY)) == normal(place.rows())
+        assert rm.compare(follow).alike
+        rm.merge(case.job(place), case.frame())
+        rm.sync(follow)
+        assert normal(target.rows(COPY)) == normal(place.rows())
 
 
 OUT_OF_ORDER = {  # how numbers are taken by others than us: before the commit, and for good

@@ -14,9 +14,10 @@ if TYPE_CHECKING:
     from .changes.query import batches, history, history_pages
     from .changes.verify import Verified, verify
     from .errors import ConflictError, Error, IncomingError, JobError, LimitError, StoreError
+    from .followers.compare import Compared
     from .followers.follow import Follower
     from .followers.known import followers_of, forget
-    from .followers.sync import sync, syncing
+    from .followers.sync import compare, sync, syncing
     from .followers.syncing import Synced
     from .incoming.query import Query
     from .jobs.check import Checked, check
@@ -42,6 +43,7 @@ _PLACES = {
     "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job",
     "Follower": "followers.follow", "followers_of": "followers.known",
     "forget": "followers.known", "Synced": "followers.syncing", "sync": "followers.sync", "syncing": "followers.sync",
+    "Compared": "followers.compare", "compare": "followers.sync",
     "Sync": "jobs.sync_job",
     "Checked": "jobs.check", "check": "jobs.check", "draft": "jobs.draft",
     "Query": "incoming.query",
@@ -53,11 +55,11 @@ _PLACES = {
 }  # fmt: skip
 
 __all__ = [
-    "Checked", "ColumnOptions", "ConflictError", "Error", "Explanation", "Follower", "Incoming", "IncomingError", "Job",
-    "JobError", "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Pruned", "Query", "Result", "Rule",
-    "SQLiteStore", "Sample", "StoreError", "Sync", "Synced", "Undone", "Verified", "as_of", "batches", "check", "draft",
-    "explain", "followers_of", "forget", "history", "history_pages", "index_history", "life", "merge", "preview",
-    "prune", "sync", "syncing", "undo", "verify",
+    "Checked", "ColumnOptions", "Compared", "ConflictError", "Error", "Explanation", "Follower", "Incoming",
+    "IncomingError", "Job", "JobError", "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Pruned",
+    "Query", "Result", "Rule", "SQLiteStore", "Sample", "StoreError", "Sync", "Synced", "Undone", "Verified", "as_of",
+    "batches", "check", "compare", "draft", "explain", "followers_of", "forget", "history", "history_pages",
+    "index_history", "life", "merge", "preview", "prune", "sync", "syncing", "undo", "verify",
 ]  # fmt: skip
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from dataclasses import asdict
+from dataclasses import asdict, fields
 from typing import Any
 
 import pyarrow as pa
@@ -11,6 +11,7 @@ from .changes.events import documents_of
 from .changes.prune import Pruned
 from .changes.verify import Verified
 from .core.json_text import read_json
+from .followers.compare import Compared
 from .followers.syncing import Synced
 from .jobs.check import Checked
 from .merging.explain import Explanation
@@ -101,6 +102,11 @@ def of_pruned(pruned: Pruned) -> dict[str, Any]:
 
 def of_synced(synced: Synced) -> dict[str, Any]:
     return asdict(synced) | {"counts": dict(synced.counts), "seconds": round(synced.seconds, 3)}
+
+
+def of_compared(compared: Compared) -> dict[str, Any]:
+    document = {one.name: getattr(compared, one.name) for one in fields(compared) if one.name != "differences"}
+    return document | {"alike": compared.alike, "differences": compared.differences.to_pylist()}
 
 
 def of_batches(batches: pa.Table) -> list[dict[str, Any]]:

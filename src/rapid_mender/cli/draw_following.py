@@ -7,8 +7,12 @@ from datetime import timedelta
 import pyarrow as pa
 from rich.text import Text
 
+from ..followers.compare import Compared
 from ..followers.syncing import Synced
+from ..spelling import shown
 from .screen import STYLES, Rows, Screen
+
+_LINES = 20
 
 
 def synced(done: Synced, short: bool = False) -> None:
@@ -41,6 +45,44 @@ def synced(done: Synced, short: bool = False) -> None:
         console.print(f"The rejects are in {done.rejects_path}.")
     for holder in done.held_by:
         console.print(Text(f"Later changes wait for {holder}.", "yellow"))
+
+
+def compared(done: Compared) -> None:
+    """What differs between a table and the one that follows it."""
+    console = Screen()
+    rows = f"{done.to_rows:,} rows, of {done.rows:,} that are sent"
+    console.print(Text.assemble((done.to_table, "bold"), " follows ", (done.table, "bold"), f": {rows}."))
+    if done.alike:
+        console.print(Text("Nothing differs.", "green"))
+    counts = (("missing", "insert"), ("different", "update"), ("extra", "delete"), ("refused", "reject"))
+    if not done.alike:
+        table = Rows("what", "rows", right=("rows",))
+        for word, style in counts:
+            count = getattr(done, word)
+            table.add_row(Text(word, STYLES[style] if count else "dim"), f"{count:,}")
+        console.print()
+        console.print(table)
+        console.print()
+        lines = done.differences.slice(0, _LINES).to_pylist()
+        keys = done.differences.column_names[3:]
+        styles = dict(counts)
+        table = Rows("what", *keys, "columns", "reason")
+        for line in lines:
+            named = [shown(line[name]) for name in keys]
+            why = line["reason"] or ""
+            table.add_row(
+                Text(line["what"], STYLES[styles[line["what"]]]), *named, ", ".join(line["changed"] or ()), why
+            )
+        console.print(table)
+        more = done.missing + done.different + done.extra + done.refused - len(lines)
+        if more > 0:
+            console.print(Text(f"… and {more:,} more; --json has them.", "dim"))
+        console.print()
+    if done.behind:
+        console.print(
+            f"{done.behind:,} changes are still to be followed{'' if done.mended else ', so some may differ'}."
+        )
+    console.print("What differed is mended." if done.mended and not done.alike else "Nothing was written.")
 
 
 def _named(done: Synced) -> list[str | tuple[str, str]]:

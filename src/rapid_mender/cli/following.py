@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from .exits import errors_in_words, output
+from .exits import DIFFERS, errors_in_words, output
 from .options import AsJson, Names, place_of
 
 SyncFile = Annotated[str, typer.Argument(metavar="JOB", help="The sync's file (TOML).")]
@@ -18,22 +18,38 @@ def sync(
         str | None,
         typer.Option("--every", metavar="TIME", help="Go on until stopped, looking so often: 5s, 100ms."),
     ] = None,
+    compare: Annotated[
+        bool, typer.Option("--compare", help="Only hold both tables against each other, and say what differs.")
+    ] = False,
+    mend: Annotated[bool, typer.Option("--mend", help="Compare, merge what differs, and follow from there.")] = False,
     set: Names = None,
     json: AsJson = False,
 ) -> None:
     """Bring a table that follows another up to date.
 
-    The first time it is filled; then each change since takes effect once.
+    The first time it is filled; then each change since takes effect once. With --compare it exits with 4 if the tables
+    differ.
     """
     with errors_in_words():
         from .. import documents
         from ..followers.going_on import going_on, interval
+        from ..followers.sync import compare as compare_tables
         from ..followers.sync import syncing
         from ..jobs.sync_job import Sync
         from . import draw_following, screen
         from .options import pairs
 
         told = Sync.load(job, names=pairs("--set", "NAME=VALUE", set))
+        if compare or mend:
+            found = compare_tables(told, mend)
+            with output():
+                if json:
+                    screen.print_json(documents.of_compared(found))
+                else:
+                    draw_following.compared(found)
+            if not found.alike and not mend:
+                raise typer.Exit(DIFFERS)
+            return
         if every is not None:
             pause = interval(every)
             for done in going_on(told, pause):

@@ -69,6 +69,14 @@ class Sending:
             rules.insert(0, Rule(decide=sync.conflict, when=self._unlike(target), because=OTHERWISE))
         return sync.merge_job(self._target_key(target), rename=renamed, derive=sync.derive, ignore=ignore, rules=rules)
 
+    def job_of_extra(self, target: TableInfo) -> Job:
+        """The job that deletes rows of which only the key is given."""
+        renamed = {name: to for name, to in self.sync.rename.items() if name in self.key}
+        gone = Rule(decide="delete", when=f"incoming.{_quoted(self.flags.gone)}", because="it is not in the source")
+        return self.sync.merge_job(
+            self._target_key(target), rename=renamed, ignore=[self.flags.gone], rules=[gone], allow=["delete"]
+        )
+
     def _target_key(self, target: TableInfo) -> list[str]:
         key = self.sync.key or [self.sync.rename.get(name, name) for name in self.key]
         lacking = [name for name in key if target.named(name) is None]

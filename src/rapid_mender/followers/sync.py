@@ -11,6 +11,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ..changes.netting import netted
 from ..changes.past import NUMBER, together
@@ -19,10 +20,12 @@ from ..core.own_tables import BATCHES, FIXED, SYNCED
 from ..core.schema import TableInfo, copied
 from ..errors import JobError
 from ..incoming import Spool
+from ..jobs.job import Job
 from ..jobs.sync_job import Sync
-from ..merging.run import merge_beside
+from ..merging.run import merge_beside, preview
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
+from .compare import Compared, find_differences
 from .files import FolderSyncing
 from .positions import check_row, now, put_row, rows_of
 from .sending import Sending
@@ -55,6 +58,20 @@ def sync(
     job = store if isinstance(store, Sync) else Sync(store=store, **given)
     with syncing(job) as run:
         return run()
+
+
+def compare(job: Sync, mend: bool = False) -> Compared:
+    """Hold the table that follows against the one that is followed, as they are now: which rows are missing, extra, or
+    differ in what is sent. With `mend` these are merged, and following goes on from there: that is what to do when the
+    history was pruned, or not kept, so that the place is lost.
+
+    Both tables are read once, and once more if they differ. Otherwise nothing is written. Raises JobError if files
+    follow, or a log; StoreError if a table is not there.
+    """
+    if job.to_store is None:
+        raise JobError("files cannot be compared with a table")
+    with opened(job.store) as source, closing(Tail(source, job.table)) as tail, opened(job.to_store) as target:
+        return TableSyncing(job, source, target, tail).compare(mend)
 
 
 @contextmanager
@@ -166,10 +183,10 @@ class TableSyncing(Syncing):
     def _fill(self, at: dict[str, Any]) -> dict[str, Any]:
         """Copy the rows as they are. What was there already, from a fill that was interrupted, is not written again;
         what has changed since the position is followed afterwards, from there."""
-        with self._rows() as (send, pages):
+        with self._rows() as (send, token, pages):
             job = self._job(send, filling=True)
             for page in pages:
-                moving = self._moving(at, at, [])
+                moving = self._moving(at, at, token)
                 result = merge_beside(job, page, moving)
                 self.done.filled += result.counts["insert"] + result.counts["update"] + result.counts["skip"]
                 self.done.add(result)
@@ -179,19 +196,20 @@ class TableSyncing(Syncing):
         return full
 
     @contextmanager
-    def _rows(self) -> Iterator[tuple[Sending, Iterator[pa.Table]]]:
-        """The rows of the source at one moment, some at a time."""
+    def _rows(self) -> Iterator[tuple[Sending, list[str], Iterator[pa.Table]]]:
+        """The rows of the source at one moment, some at a time, and what tells that apart."""
         with self.tail.look(0, 0, whole=False) as view:
             send = self.sending(view)
+            token = [one for one in [token_of(view.session, view.info.name)] if one is not None]
             pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
             if self.source.where != self.target.where:
-                yield send, pages
+                yield send, token, pages
                 return
             spool = Spool()  # what is read cannot be written to at the same time everywhere
             for page in pages:
                 spool.put(page)
         with closing(spool):
-            yield send, iter(spool)
+            yield send, token, iter(spool)
 
     # -- following --------------------------------------------------------------------------------------
 
@@ -235,13 +253,10 @@ class TableSyncing(Syncing):
         count = 0
         for page in view.changes(position):
             page = _cut(page, self.job.commit_every - count)
-            of_page = [ways.get(batch, []) for batch in page.values["batch_no"].to_pylist()] if ways else None
-            if of_page is not None:
-                way = of_page[0] if way is None else way
-                same = next((place for place, one in enumerate(of_page) if one != way), len(of_page))
-                whole, page = same == len(of_page), _cut(page, same)
-            else:
-                way, whole = [], True
+            batches, at = np.unique(pc.fill_null(page.values["batch_no"], 0).to_numpy(), return_inverse=True)
+            way = ways.get(int(batches[at[0]]), []) if way is None else way
+            others = np.flatnonzero(np.array([ways.get(one, []) != way for one in batches.tolist()])[at])
+            whole, page = not len(others), _cut(page, int(others[0]) if len(others) else len(at))
             if len(page.positions):
                 pages.append(page)
             count += len(page.positions)
@@ -252,10 +267,48 @@ class TableSyncing(Syncing):
         with self.target.begin(write=False) as session:
             return pages, way, token_of(session, self.job.to_table) in way
 
-    def _job(self, send: Sending, filling: bool = False) -> Any:
+    def _job(self, send: Sending, filling: bool = False) -> Job:
         with self.target.begin(write=False) as session:
             target = session.describe(self.job.to_table)
         return send.job(target, filling)
+
+    # -- comparing --------------------------------------------------------------------------------------
+
+    def compare(self, mend: bool) -> Compared:
+        """Hold the target against the source, row by row; with `mend`, merge what differs, and go on from there."""
+        began = time.perf_counter()
+        if self.job.keep == "changes":
+            raise JobError("a log is no copy of a table, so it cannot be compared with one")
+        with self.target.begin(write=False) as session:
+            rows = rows_of(session, SYNCED, **self.same)
+            session.describe(self.job.to_table)
+        if mend and not rows:
+            raise JobError(f"{self.job.follower!r} has not begun to follow: sync first")
+        with self.tail.look(0, 0, whole=False) as view, self.target.begin(write=False) as session:
+            send = self.sending(view)
+            target = session.describe(self.job.to_table)
+            jobs = send.job(target, filling=True), send.job_of_extra(target)
+            with closing(Spool()) as puts, closing(Spool()) as extra:
+                compared = find_differences(view, send, session, target, jobs[0].key, puts, extra)
+                compared.follower, compared.to_store = self.job.follower, self.target.where
+                compared.behind = max(view.until - rows[0]["position"], 0) if rows else 0
+                at = {"position": view.until, "batch_no": view.batch, "filled": True}
+                parts = [list(puts), list(extra)]
+        before = {name: rows[0][name] for name in at} if rows else {}
+        for job, pages in zip(jobs, parts, strict=True):
+            if not pages:
+                continue
+            if mend:
+                result = merge_beside(job, iter(pages), self._moving(before, before, []))
+            else:
+                result = preview(job, iter(pages))
+            compared.add(result)
+        if mend:
+            with self.target.begin(write=True) as session:
+                put_row(session, SYNCED, self.same, at | {"moved_at": now()}, before)
+            self.note(at, [])
+        compared.mended, compared.seconds = mend, time.perf_counter() - began
+        return compared
 
     def _moving(self, before: dict[str, Any], after: dict[str, Any], came_from: list[str]) -> _Moving:
         figures = {"came_from": list(dict.fromkeys(came_from))} if came_from else {}

@@ -16,7 +16,7 @@ from typing import Any
 
 import numpy as np
 
-from ..changes.past import NUMBER, Past, past_if_any
+from ..changes.past import NUMBER, Past, past_if_any, runs_of
 from ..core.existing import Existing
 from ..core.own_tables import BATCHES_TABLE
 from ..core.schema import TableInfo
@@ -76,12 +76,12 @@ class Tail:
                 info = session.describe(self.table)
                 past = past_if_any(session, info.name, info)
                 newest_batch = session.last(BATCHES_TABLE, "batch_no") if session.find_own(BATCHES_TABLE) else 0
+                if whole and newest_batch != self._checked:
+                    _check(session, info.name, past, position, batch)
+                    self._checked = newest_batch
                 if past is None:
                     yield View(session, info, None, position, newest_batch)
                     return
-                if whole and newest_batch != self._checked:
-                    _check(past, position, batch)
-                    self._checked = newest_batch
                 until, newest = self._until(past, position)
                 if until == newest or last or not self._mark(past, newest):
                     held = self._holders() if until < newest else []
@@ -135,19 +135,21 @@ class Tail:
         return self._watch.holders(self._pending[1])
 
 
-def _check(past: Past, position: int, batch: int) -> None:
+def _check(session: Session, table: str, past: Past | None, position: int, batch: int) -> None:
     """Raise JobError if changes after a position were removed, or never kept."""
-    begins = past.begins
+    begins = past.begins if past is not None else None
     if begins and position < begins["change"]:
         raise JobError(
-            f"the history of {past.info.name!r} begins on {begins['time']}, after change {begins['change']}: the "
+            f"the history of {table!r} begins on {begins['time']}, after change {begins['change']}: the "
             f"changes after {position} that are to be followed were pruned; compare the tables, and mend what differs"
         )
-    holes = past.runs([[Condition("figures", "contains", '"history": false')]])
-    before = past.runs([[Condition("last_change", "<=", position)], [Condition("last_change", ">=", 1)]], limit=1)
+    here = [Condition("table_name", "=", table)]
+    holes = runs_of(session, [here, [Condition("figures", "contains", '"history": false')]])
+    until = [[Condition("last_change", "<=", position)], [Condition("last_change", ">=", 1)]]
+    before = runs_of(session, [here, *until], limit=1) if holes else []
     since = max(before[0]["batch_no"] if before else 0, batch)
     if found := [run["batch_no"] for run in holes if run["batch_no"] > since]:
         raise JobError(
-            f"batch {found[0]} changed {past.info.name!r} with history = false, so nobody can follow what it did; "
+            f"batch {found[0]} changed {table!r} with history = false, so nobody can follow what it did; "
             "compare the tables, and mend what differs"
         )
