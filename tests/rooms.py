@@ -12,7 +12,7 @@ import rapid_mender as rm
 HOUSE = Path(rm.__file__).parent
 PICTURE = Path(__file__).parent.parent / "docs" / "rooms.svg"
 FLOORS = [
-    ["errors", "spelling", "notebook"], ["core"], ["stores"], ["incoming"], ["jobs"], ["changes"], ["merging"], ["documents"], ["demo"], ["cli"],
+    ["errors", "spelling", "notebook"], ["core"], ["stores"], ["incoming"], ["jobs"], ["changes"], ["merging"], ["followers"], ["documents"], ["demo"], ["cli"],
     ["", "__main__"],
 ]  # fmt: skip
 """From the ground up."""

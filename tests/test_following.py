@@ -4,6 +4,9 @@ from __future__ import annotations
 
 import json
 import random
+import signal
+import subprocess
+import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -335,3 +338,57 @@ def follow_writers(kind: str, rounds: int, user: str = "") -> None:
         assert seen == sorted(wanted), "each once, by their numbers"
         assert held, "who held the others up is told"
         assert not user or all("the right PROCESS" in one for one in held)
+
+
+BAD: list[tuple[dict[str, Any], str]] = [
+    ({"rename": {"nix": "x"}}, "has no column 'nix'"),
+    ({"rename": {"height": "nowhere"}, "to_table": "there"}, "has no such column"),
+    ({"only": ["height"], "ignore": ["height"]}, "only and ignore both name height"),
+    ({"ignore": ["tag_no"]}, "is of the key"),
+    ({"when": "new.nix > 1"}, r"when: the row after has no column 'nix'"),
+    ({"when": "new.height"}, "this must be true or false"),
+    ({"changes_to": ["nix"]}, "has no column 'nix'"),
+    ({"key": ["nix"], "to_table": "there"}, "has no column 'nix', which is of the key"),
+    ({"keep": "changes", "delete": "mark", "mark": {"height": 0}}, "leave out delete"),
+    ({"keep": "changes", "rename": {"species": "reason"}}, "a log has columns named 'species' itself"),
+    ({"delete": "mark"}, "needs the columns to set"),
+    ({"to_folder": "x"}, "say where changes go"),
+    ({"to_store": None, "to_folder": "x", "history": True}, "files have no to_table, history"),
+    ({"follower": " "}, "follower is the name"),
+    ({"bogus": 1}, "there is no option 'bogus'"),
+    ({"table": "nix"}, "there is no table 'nix'"),
+    ({"commit_every": 0}, "commit_every"),
+]
+
+
+@pytest.mark.parametrize(("options", "words"), BAD)
+def test_a_sync_says_what_is_wrong(options: dict[str, Any], words: str) -> None:
+    with register("sqlite") as (place, merge):
+        merge({"tag_no": 9})
+        follow = {"table": TABLE, "to_store": place.store, "to_table": COPY, "follower": "a copy"}
+        rm.sync(place.store, **follow | {"to_table": "there", "follower": "another"})
+        with pytest.raises(rm.Error, match=words):
+            rm.sync(place.store, **follow | options)
+
+
+def test_sync_on_the_command_line(rmend: Any, tmp_path: Path) -> None:
+    assert rmend("demo", "h").code == 0
+    found = rmend("sync", "h/map.toml", "--compare", "--json")
+    assert (found.code, found.json["different"], found.json["differences"][0]["number"]) == (4, 1, 1)
+    assert rmend("sync", "h/map.toml", "--mend").code == 0
+    assert rmend("sync", "h/map.toml", "--compare").code == 0
+    assert rmend("sync", "h/map.toml", "--json").json["changes"] == 0
+    (told,) = rmend("followers", "sqlite:///h/register.db", "--json").json["followers"]
+    assert (told["follower"], told["table_name"], told["behind"]) == ("public-map", "trees", 0)
+    for words, said in ((("sync", "h/nix.toml"), "there is no job file"), (("sync", "h/map.toml", "--every", "5"), "is no length of time"),
+                        (("sync", "h/survey-1.toml"), "there is no option 'incoming'")):  # fmt: skip
+        refused = rmend(*words)
+        assert (refused.code, said in refused.err) == (2, True), refused.err
+    run = subprocess.Popen([sys.executable, "-m", "rapid_mender", "sync", "h/map.toml", "--every", "50ms"], cwd=tmp_path, stdout=-1, stderr=-1, text=True)
+    time.sleep(1.5)
+    rmend("undo", "h/survey-4.toml", "8", "--force")
+    assert run.stdout is not None
+    assert run.stdout.readline().startswith("map_trees: 60 changes, up to 837")
+    run.send_signal(signal.SIGINT)
+    _, said = run.communicate(timeout=20)
+    assert (run.returncode, "interrupted" in said) == (130, True)

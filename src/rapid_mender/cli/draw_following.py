@@ -69,7 +69,7 @@ def compared(done: Compared) -> None:
         table = Rows("what", *keys, "columns", "reason")
         for line in lines:
             named = [shown(line[name]) for name in keys]
-            why = line["reason"] or ""
+            why = line["reason"] or "" if line["what"] == "refused" else ""
             table.add_row(
                 Text(line["what"], STYLES[styles[line["what"]]]), *named, ", ".join(line["changed"] or ()), why
             )

@@ -47,7 +47,7 @@ STORY_TREE: dict[str, Any] = {"district": "Tanner's Row", "tag_no": 12}
 """The tree that every survey finds changed, and whose history the story shows."""
 
 FILES = ("register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv", "survey-4.csv")
-LATER = ("survey-1.mended.csv", "draft.toml")
+LATER = ("survey-1.mended.csv", "draft.toml", "map.db")
 """Files that the story makes on its way."""
 JOBS = {
     "survey-1.toml": """# The spring survey: a CSV file whose columns have the register's own names.
@@ -114,6 +114,20 @@ incoming = "survey-4.csv"
 allow = "update"
 seal = true                    # from here on nobody changes the past unseen
 """,
+    "map.toml": """# The public map: it follows the register, with names of its own and without the wardens.
+follower = "public-map"
+store = "sqlite:///register.db"
+table = "trees"
+to_store = "sqlite:///map.db"
+to_table = "map_trees"
+ignore = ["warden", "planted_on"]
+
+[rename]
+tag_no = "number"
+girth_cm = "girth"
+height_m = "height"
+surveyed_on = "seen_on"
+""",
     "census.toml": """# A full copy of one district: trees that do not come any more were felled.
 store = "sqlite:///register.db"
 table = "trees"
@@ -152,6 +166,7 @@ def make(folder: str | os.PathLike[str]) -> None:
         rng = random.Random(_SEED)
         trees = _register(rng)
         _write_register(path / "register.db", trees)
+        (path / "map.db").touch()
         _write_survey_1(path / "survey-1.csv", _survey(rng, trees, date(2026, 4, 20), 420, 30))
         _write_survey_2(path / "survey-2.jsonl", _survey(rng, trees, date(2026, 7, 6), 300, 20))
         _write_survey_3(path / "survey-3.parquet", _survey(rng, trees, date(2026, 10, 12), 260, 0))

@@ -29,6 +29,10 @@ STEPS: list[tuple[str, list[str]]] = [
         ["merge", "{folder}/survey-1.toml", "{folder}/survey-1.mended.csv"],
     ),
     (
+        "A public map follows the register, with names of its own and without the wardens. First it is filled.",
+        ["sync", "{folder}/map.toml"],
+    ),
+    (
         "The summer survey comes from the crews' app, with names of its own. A job for it can be drafted.",
         ["draft", "sqlite:///{folder}/register.db", "trees", "{folder}/survey-2.jsonl", "--out", "{folder}/draft.toml"],
     ),
@@ -54,10 +58,19 @@ STEPS: list[tuple[str, list[str]]] = [
     ),
     ("Can the batch be taken back?", ["undo", "{folder}/survey-4.toml", "7", "--preview"]),
     ("Take it back. That is a batch too.", ["undo", "{folder}/survey-4.toml", "7"]),
+    (
+        "The map follows: of each tree what all changes since come to. The heights in feet never reach it.",
+        ["sync", "{folder}/map.toml"],
+    ),
+    ("Who follows the register, and how far behind?", ["followers", "sqlite:///{folder}/register.db"]),
     ("Do the history and the table say the same?", ["verify", "{folder}/survey-4.toml"]),
     (
         "Now somebody edits a tree in the table itself, without a word to the history. It is found.",
         ["verify", "{folder}/survey-4.toml"],
+    ),
+    (
+        "So the map could not follow. Held against the register, it differs there.",
+        ["sync", "{folder}/map.toml", "--compare"],
     ),
 ]
 
@@ -68,11 +81,11 @@ def tell(folder: str, run: Callable[[list[str]], object], as_json: bool = False)
     told = []
     if not as_json:
         print(f"The street-tree register of Harrowmere is in {folder}: register.db, four surveys and their job files.")
-    for number, (text, command) in enumerate(STEPS, 1):
+    for text, command in STEPS:
         words = [word.format(folder=folder.rstrip("/"), tall=TALL_TREE, **STORY_TREE) for word in command]
         if words[-1].endswith("survey-1.mended.csv"):
             _mend(folder, quiet=as_json)
-        if number == len(STEPS):
+        if text.startswith("Now somebody edits"):
             edit_behind(folder)
         if words[0] == "draft":
             words.append("--force")
