@@ -12,7 +12,8 @@ app = typer.Typer(
     name="rmend",
     help="Merge incoming records into existing tables by key, decide on each, and keep every change.",
     epilog="Exit codes: 0 done (also with rejects), 1 stopped and nothing written, 2 wrong usage or a wrong job, "
-    "3 done with rejects under --strict, 4 verify or sync --compare found a difference, 130 interrupted, 143 terminated.",
+    "3 done with rejects under --strict, 4 verify or sync --compare found a difference, "
+    "130 interrupted, 143 terminated.",
     no_args_is_help=True,
     add_completion=False,
     pretty_exceptions_enable=False,

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import hashlib
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
 from dataclasses import dataclass, replace
 from typing import Any
@@ -217,12 +217,10 @@ class TableSyncing(Syncing):
         """Let the next changes take effect; None if there are none."""
         with self.tail.look(at["position"], at["batch_no"]) as view:
             self.done.held_by = view.held_by
-            if not self.done.changes:
-                self.sending(view)  # tells what is wrong with the job also if nothing is to be sent
-            pages, came_from, ours = self._next(view, at["position"])
+            send = self.sending(view)  # tells what is wrong with the job also if nothing is to be sent
+            pages, came_from, ours = self._next(view, at["position"], send.needed)
             if not pages or view.past is None:
                 return None
-            send = self.sending(view)
             last = int(pages[-1].values[NUMBER][-1].as_py())
             count = sum(len(page.positions) for page in pages)
             token = token_of(view.session, view.info.name)
@@ -242,7 +240,7 @@ class TableSyncing(Syncing):
         self.done.changes += count
         return after
 
-    def _next(self, view: View, position: int) -> tuple[list[Existing], list[str], bool]:
+    def _next(self, view: View, position: int, needed: Sequence[str]) -> tuple[list[Existing], list[str], bool]:
         """The next changes that have come the same way; that way, and whether it began at the target."""
         pages: list[Existing] = []
         ways: dict[int, list[str]] = {}
@@ -250,8 +248,10 @@ class TableSyncing(Syncing):
             came = view.past.runs([[Condition("figures", "contains", '"came_from"')]])
             ways = {run["batch_no"]: run["figures"]["came_from"] for run in came}
         way: list[str] | None = None
-        count = 0
-        for page in view.changes(position):
+        count, columns = 0, None
+        if self.job.keep == "rows" and view.past is not None:  # of a log all is kept
+            columns = [NUMBER, "batch_no", "action", *view.past.stored(needed)]
+        for page in view.changes(position, columns=columns):
             page = _cut(page, self.job.commit_every - count)
             batches, at = np.unique(pc.fill_null(page.values["batch_no"], 0).to_numpy(), return_inverse=True)
             way = ways.get(int(batches[at[0]]), []) if way is None else way

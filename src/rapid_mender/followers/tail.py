@@ -9,7 +9,7 @@ row has it locked when the number is taken.
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field
 from typing import Any
@@ -39,11 +39,11 @@ class View:
     held_by: list[str] = field(default_factory=list)
     """Who may still commit one before those that are there."""
 
-    def changes(self, after: int, until: int | None = None) -> Iterator[Existing]:
-        """The changes after a position, in order, some at a time."""
+    def changes(self, after: int, until: int | None = None, columns: Sequence[str] | None = None) -> Iterator[Existing]:
+        """The changes after a position, in order, some at a time; `columns`: only these of theirs."""
         if self.past is not None:
             until = self.until if until is None else min(until, self.until)
-            yield from self.past.changes([[Condition(NUMBER, ">", after)], [Condition(NUMBER, "<=", until)]])
+            yield from self.past.changes([[Condition(NUMBER, ">", after)], [Condition(NUMBER, "<=", until)]], columns)
 
 
 class Tail:
