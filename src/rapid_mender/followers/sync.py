@@ -20,6 +20,7 @@ from ..core.own_tables import BATCHES, FIXED, SYNCED
 from ..core.schema import TableInfo, copied
 from ..errors import JobError
 from ..incoming import Spool
+from ..incoming.ahead import ahead
 from ..jobs.job import Job
 from ..jobs.sync_job import Sync
 from ..merging.run import merge_beside, preview
@@ -202,10 +203,10 @@ class TableSyncing(Syncing):
             send = self.sending(view)
             token = [one for one in [token_of(view.session, view.info.name)] if one is not None]
             pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
-            if self.source.where != self.target.where:
-                yield send, token, pages
+            if self.source.reads_beside_writes or self.source.where != self.target.where:
+                yield send, token, ahead(pages)
                 return
-            spool = Spool()  # what is read cannot be written to at the same time everywhere
+            spool = Spool()
             for page in pages:
                 spool.put(page)
         with closing(spool):

@@ -37,6 +37,8 @@ class MemoryStore(Store):
     tables as they were when they began.
     """
 
+    reads_beside_writes = False
+
     def __init__(
         self,
         tables: Mapping[str, Any] | None = None,

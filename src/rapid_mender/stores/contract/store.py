@@ -39,6 +39,9 @@ class Session(Catalog, Values, Reader, Writer):
 class Store(ABC):
     """A place where tables live."""
 
+    reads_beside_writes = True
+    """Whether one session can go on reading while another writes."""
+
     def __repr__(self) -> str:
         return f"{type(self).__name__}({self.where!r})"
 

@@ -41,6 +41,8 @@ class SQLiteStore(Store):
     that writes to it.
     """
 
+    reads_beside_writes = False
+
     def __init__(self, path: str | os.PathLike[str], apart: bool | None = None, patience: float = _PATIENCE) -> None:
         self.path = os.path.abspath(os.fspath(path))
         self._apart, self._patience = apart, patience
