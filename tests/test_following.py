@@ -7,6 +7,7 @@ import random
 import signal
 import subprocess
 import sys
+import tempfile
 import threading
 import time
 from collections.abc import Iterator
@@ -21,6 +22,7 @@ import pytest
 from hypothesis import strategies as st
 
 import rapid_mender as rm
+from rapid_mender.core.schema import Column
 
 from . import servers
 from .laws import Case, cases, every_store, normal, on_every_store
@@ -392,3 +394,30 @@ def test_sync_on_the_command_line(rmend: Any, tmp_path: Path) -> None:
     run.send_signal(signal.SIGINT)
     _, said = run.communicate(timeout=20)
     assert (run.returncode, "interrupted" in said) == (130, True)
+
+
+@every_store
+def test_a_column_that_came_later(store: str) -> None:
+    """Of the changes before it the history does not know its values: they are left as they are in the target."""
+    later = [Column("girth", pa.float64())]
+    with register(store) as (place, merge):
+        follow = {"table": TABLE, "to_store": place.store, "to_table": COPY, "follower": "a copy", "key": "tag_no"}
+        files = {"table": TABLE, "to_folder": tempfile.mkdtemp(), "follower": "files"}
+        merge({"tag_no": 3, "height": 1.0})
+        rm.sync(place.store, **follow)
+        merge({"tag_no": 1, "height": 5.0}, {"tag_no": 2, "height": 5.0})
+        with place.opened.begin(write=True) as session:
+            for name in (TABLE, COPY):
+                session.add_columns(name, later)
+        with place.opened.begin(write=True) as session:
+            info = session.describe(COPY)
+            session.update(info, session.fetch(info, pa.table({"tag_no": [1, 2]})), pa.table({"girth": [7.0, 7.0]}))
+        assert rm.sync(place.store, **follow).changes == 2, "the history does not have the column yet"
+        merge({"tag_no": 1, "height": 6.0})
+        with place.opened.begin(write=True) as session:
+            session.add_columns(TABLE, [Column("more", pa.int64())])
+        merge({"tag_no": 2, "height": 6.0, "girth": 9.0})
+        assert rm.sync(place.store, **follow, ignore=["more"]).changes == 2
+        assert {row["tag_no"]: (row["height"], row["girth"]) for row in place.rows(COPY)} == {1: (6.0, None), 2: (6.0, 9.0), 3: (1.0, None)}
+        parts = [pq.read_table(name) for name in rm.sync(place.store, **files, format="parquet").files]
+        assert [("old_girth" in part.column_names, "new_more" in part.column_names) for part in parts] == [(False, False), (True, False), (True, True)]

@@ -66,10 +66,10 @@ def compared(done: Compared) -> None:
         lines = done.differences.slice(0, _LINES).to_pylist()
         keys = done.differences.column_names[3:]
         styles = dict(counts)
-        table = Rows("what", *keys, "columns", "reason")
+        table = Rows("what", *keys, "columns", *(["reason"] if done.refused else []))
         for line in lines:
             named = [shown(line[name]) for name in keys]
-            why = line["reason"] or "" if line["what"] == "refused" else ""
+            why = [line["reason"] or "" if line["what"] == "refused" else ""] if done.refused else []
             table.add_row(
                 Text(line["what"], STYLES[styles[line["what"]]]), *named, ", ".join(line["changed"] or ()), why
             )

@@ -30,7 +30,7 @@ from ..errors import JobError, StoreError
 from ..jobs.sync_job import Sync
 from ..stores.contract import Store
 from .sending import Sending
-from .syncing import Synced, Syncing
+from .syncing import Synced, Syncing, known_of
 from .tail import Tail, View
 
 _STATE = ".rmend.json"
@@ -127,8 +127,8 @@ class FolderSyncing(Syncing):
         """Write the next part; None if there are no changes."""
         with self.tail.look(at["position"], at["batch_no"]) as view:
             done.held_by = view.held_by
-            send = self.sending(view)
-            last = min(view.until, self._last(view, at["position"]))
+            send, until = known_of(view, self.sending(view), at["position"])
+            last = min(until, self._last(view, at["position"]))
             if view.past is None or last <= at["position"]:
                 return None
             then = at | {"position": last}

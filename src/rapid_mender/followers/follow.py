@@ -74,9 +74,11 @@ class Follower:
     def _begin(self, start: Literal["first", "last"] | int) -> tuple[int, int]:
         """Where a new follower begins, which is kept."""
         known = (start if isinstance(start, int) else 0), 0
-        if start == "last":
+        if start != "first":
             with self._tail.look(0, 0, whole=False) as view:
-                known = view.until, view.batch
+                if known[0] > view.until:
+                    raise JobError(f"start is {start}, and the history of {self.table!r} ends with change {view.until}")
+                known = (view.until, view.batch) if start == "last" else known
         with self._store.begin(write=True) as session:
             self._keep(session, known)
         return known
@@ -127,6 +129,9 @@ class Follower:
         given = self._given if position is None else (position, self._batch)
         if given is None or given[0] == self._position:
             return
+        if not self._position <= given[0] <= (self._given or (self._position,))[0]:
+            last = self._given[0] if self._given is not None else self._position
+            raise JobError(f"{self.name} cannot acknowledge change {given[0]}: it has been given those up to {last}")
         with self._store.begin(write=True) as session:
             self._keep(session, given, {"position": self._position})
         self._position, self._batch = given

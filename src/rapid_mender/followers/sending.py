@@ -65,7 +65,7 @@ class Sending:
         rules = [Rule(decide="delete", when=f"incoming.{_quoted(self.flags.gone)}")]
         ignore = [self.flags.gone]
         if sync.conflict != "overwrite" and not filling:
-            ignore += [self.flags.fresh, *self.flags.was.values()]
+            ignore += [self.flags.fresh, *(self.flags.was[name] for name in self.columns)]
             rules.insert(0, Rule(decide=sync.conflict, when=self._unlike(target), because=OTHERWISE))
         return sync.merge_job(self._target_key(target), rename=renamed, derive=sync.derive, ignore=ignore, rules=rules)
 
@@ -91,12 +91,19 @@ class Sending:
         """The condition for a row that is not what the history says it was."""
         fresh, gone = (f"incoming.{_quoted(name)}" for name in (self.flags.fresh, self.flags.gone))
         differing = []
-        for name, was in self.flags.was.items():
+        for name in self.columns:
+            was = self.flags.was[name]
             to = target.named(self.sync.rename.get(name, name))
             if to is not None and to.name not in self.sync.derive and type(to.type) is type(self.info[name].type):
                 differing.append(f"existing.{_quoted(to.name)} IS DISTINCT FROM incoming.{_quoted(was)}")
         unlike = " OR ".join([fresh, *differing])
         return f"(matched AND ({unlike})) OR (NOT matched AND NOT {fresh} AND NOT {gone})"
+
+    @property
+    def asked(self) -> list[str]:
+        """The columns without which nothing can be sent: the key, and those that conditions read."""
+        uses = self.when.uses if self.when is not None else ()
+        return list(dict.fromkeys([*self.key, *self.sync.changes_to, *(name for _, name in uses)]))
 
     # -- records ----------------------------------------------------------------------------------------
 
@@ -119,7 +126,7 @@ class Sending:
             order = np.concatenate([before[~gone], before[gone]])
             columns[self.flags.fresh] = pa.array(order < 0)
             index = pa.array(order, mask=order < 0)
-            columns |= {was: one_array(old.values[name]).take(index) for name, was in self.flags.was.items()}
+            columns |= {self.flags.was[name]: one_array(old.values[name]).take(index) for name in self.columns}
         return pa.table(columns)
 
     def of_rows(self, rows: Existing) -> pa.Table:

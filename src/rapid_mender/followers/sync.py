@@ -30,7 +30,7 @@ from .compare import Compared, find_differences
 from .files import FolderSyncing
 from .positions import check_row, now, put_row, rows_of
 from .sending import Sending
-from .syncing import Synced, Syncing
+from .syncing import Synced, Syncing, known_of
 from .tail import Tail, View
 
 
@@ -138,6 +138,8 @@ class TableSyncing(Syncing):
 
     def _begin(self) -> dict[str, Any]:
         """Where the sync is."""
+        if (self.source.where, self.job.table) == (self.target.where, self.job.to_table):
+            raise JobError(f"table {self.job.table!r} cannot follow itself; name another table in to_table")
         with self.target.begin(write=False) as session:
             rows = rows_of(session, SYNCED, **self.same)
         about = {"source": self.source.where, "source_table": self.job.table, "table_name": self.job.to_table}
@@ -219,7 +221,8 @@ class TableSyncing(Syncing):
         with self.tail.look(at["position"], at["batch_no"]) as view:
             self.done.held_by = view.held_by
             send = self.sending(view)  # tells what is wrong with the job also if nothing is to be sent
-            pages, came_from, ours = self._next(view, at["position"], send.needed)
+            send, until = known_of(view, send, at["position"])
+            pages, came_from, ours = self._next(view, at["position"], until, send.needed)
             if not pages or view.past is None:
                 return None
             last = int(pages[-1].values[NUMBER][-1].as_py())
@@ -241,7 +244,9 @@ class TableSyncing(Syncing):
         self.done.changes += count
         return after
 
-    def _next(self, view: View, position: int, needed: Sequence[str]) -> tuple[list[Existing], list[str], bool]:
+    def _next(
+        self, view: View, position: int, until: int, needed: Sequence[str]
+    ) -> tuple[list[Existing], list[str], bool]:
         """The next changes that have come the same way; that way, and whether it began at the target."""
         pages: list[Existing] = []
         ways: dict[int, list[str]] = {}
@@ -252,7 +257,7 @@ class TableSyncing(Syncing):
         count, columns = 0, None
         if self.job.keep == "rows" and view.past is not None:  # of a log all is kept
             columns = [NUMBER, "batch_no", "action", *view.past.stored(needed)]
-        for page in view.changes(position, columns=columns):
+        for page in view.changes(position, until, columns):
             page = _cut(page, self.job.commit_every - count)
             batches, at = np.unique(pc.fill_null(page.values["batch_no"], 0).to_numpy(), return_inverse=True)
             way = ways.get(int(batches[at[0]]), []) if way is None else way

@@ -5,9 +5,10 @@ from __future__ import annotations
 import logging
 import time
 from collections import Counter
-from dataclasses import dataclass, field
+from dataclasses import dataclass, field, replace
 from typing import Any
 
+from ..core.names import in_quotes
 from ..core.own_tables import FOLLOWERS
 from ..core.records import known_column
 from ..errors import JobError, StoreError
@@ -91,3 +92,19 @@ class Syncing:
                 "it a primary key, or give the sync a key"
             )
         return sending(self.job, view.info, key)
+
+
+def known_of(view: View, send: Sending, position: int) -> tuple[Sending, int]:
+    """What can be sent of the changes after a position, and up to which change: a column that the table got later has
+    no values in the changes before, and is not sent with these. Raises JobError if nothing can be sent without it."""
+    if view.past is None:
+        return send, view.until
+    known = set(view.past.known_since(position + 1))
+    if lacking := [name for name in send.asked if name not in known]:
+        raise JobError(
+            f"the history of {view.info.name!r} has no values of {in_quotes(lacking)} for the changes after "
+            f"{position}, since the column came, or got its name, later; compare the tables, and mend what differs"
+        )
+    until = min([one - 1 for one in view.past.began.values() if one > position + 1], default=view.until)
+    columns = [name for name in send.columns if name in known]
+    return replace(send, columns=columns, needed=[name for name in send.needed if name in known]), until
