@@ -18,7 +18,7 @@ from pathlib import Path
 import pytest
 
 from .conftest import Ran
-from .killing import kill_merges, kill_undos, place
+from .killing import kill_merges, kill_syncs, kill_undos, place
 
 Rmend = Callable[..., Ran]
 JOB = 'store = "sqlite:///register.db"\ntable = "trees"\nkey = ["district", "tag_no"]\nincoming = "survey-1.csv"\n'
@@ -303,6 +303,10 @@ def test_a_kill_at_any_moment_leaves_before_or_after(tmp_path: Path) -> None:
     undos.mkdir()
     with place("sqlite", undos) as there:
         assert len(kill_undos(there, rows=15_000, kills=3, seed=3)) == 3
+    syncs = tmp_path / "syncs"
+    syncs.mkdir()
+    with place("sqlite", syncs) as there:
+        assert len(kill_syncs(there, syncs, rows=5_000, kills=6, seed=4)) == 6
 
 
 def test_examples_run() -> None:

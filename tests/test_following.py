@@ -377,7 +377,9 @@ def test_sync_on_the_command_line(rmend: Any, tmp_path: Path) -> None:
     assert rmend("demo", "h").code == 0
     found = rmend("sync", "h/map.toml", "--compare", "--json")
     assert (found.code, found.json["different"], found.json["differences"][0]["number"]) == (4, 1, 1)
-    assert rmend("sync", "h/map.toml", "--mend").code == 0
+    drawn = rmend("sync", "h/map.toml", "--compare")
+    assert (drawn.code, "different  Mere End  1       height" in drawn.out) == (4, True)
+    assert "What differed is mended" in rmend("sync", "h/map.toml", "--mend").out
     assert rmend("sync", "h/map.toml", "--compare").code == 0
     assert rmend("sync", "h/map.toml", "--json").json["changes"] == 0
     (told,) = rmend("followers", "sqlite:///h/register.db", "--json").json["followers"]

@@ -71,7 +71,7 @@ def compared(done: Compared) -> None:
             named = [shown(line[name]) for name in keys]
             why = [line["reason"] or "" if line["what"] == "refused" else ""] if done.refused else []
             table.add_row(
-                Text(line["what"], STYLES[styles[line["what"]]]), *named, ", ".join(line["changed"] or ()), why
+                Text(line["what"], STYLES[styles[line["what"]]]), *named, ", ".join(line["changed"] or ()), *why
             )
         console.print(table)
         more = done.missing + done.different + done.extra + done.refused - len(lines)
