@@ -8,7 +8,7 @@ import sys
 
 def main() -> None:
     from .cli import app
-    from .cli.exits import on_sigterm, show_waits
+    from .cli.exits import on_sigterm, show_log
     from .stores.sqlite import company
 
     company.ours = True
@@ -17,7 +17,7 @@ def main() -> None:
             stream.reconfigure(errors="backslashreplace")
 
     signal.signal(signal.SIGTERM, on_sigterm)
-    show_waits()
+    show_log("rapid_mender.waiting")
     app()
 
 

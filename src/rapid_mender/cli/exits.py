@@ -88,12 +88,13 @@ def _say(*sentences: str) -> None:
     typer.echo(f"rmend:{visible(message, lines=True)}", err=True)
 
 
-def show_waits() -> None:
-    """Show on stderr for whom a merge waits."""
+def show_log(name: str) -> None:
+    """Show on stderr what is logged as a warning under a name."""
     import logging
 
     class Said(logging.Handler):
         def emit(self, record: logging.LogRecord) -> None:
-            _say(record.getMessage())
+            if record.name == name:
+                _say(record.getMessage())
 
-    logging.getLogger("rapid_mender.waiting").addHandler(Said(logging.WARNING))
+    logging.getLogger(name).addHandler(Said(logging.WARNING))

@@ -2,12 +2,16 @@
 
 from __future__ import annotations
 
-from typing import Annotated
+from contextlib import suppress
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .exits import DIFFERS, errors_in_words, output
-from .options import AsJson, Names, place_of
+from .exits import DIFFERS, errors_in_words, output, show_log
+from .options import AsJson, Names, pairs, place_of
+
+if TYPE_CHECKING:
+    from ..stores.contract import Store
 
 SyncFile = Annotated[str, typer.Argument(metavar="JOB", help="The sync's file (TOML).")]
 
@@ -37,7 +41,6 @@ def sync(
         from ..followers.sync import syncing
         from ..jobs.sync_job import Sync
         from . import draw_following, screen
-        from .options import pairs
 
         told = Sync.load(job, names=pairs("--set", "NAME=VALUE", set))
         if compare or mend:
@@ -52,6 +55,7 @@ def sync(
             return
         if every is not None:
             pause = interval(every)
+            show_log("rapid_mender")
             for done in going_on(told, pause):
                 if done.filled or done.changes or done.held_by:
                     if json:
@@ -69,7 +73,7 @@ def sync(
 
 
 def followers(
-    where: Annotated[str, typer.Argument(metavar="JOB|STORE", help="A job file, or a store URL.")],
+    where: Annotated[str, typer.Argument(metavar="JOB|STORE", help="A file of a job or a sync, or a store URL.")],
     forget: Annotated[str | None, typer.Option("--forget", metavar="NAME", help="Forget this follower.")] = None,
     set: Names = None,
     json: AsJson = False,
@@ -81,7 +85,7 @@ def followers(
         from ..stores.urls import open_store
         from . import draw_following, screen
 
-        store, _, _ = place_of(where, None, set, needed=False)
+        store = _store_of(where, set)
         if forget is not None:
             known.forget(store, forget)
             with output():
@@ -95,3 +99,16 @@ def followers(
             screen.print_json({"store": open_store(store).where, "followers": documents.of_rows(rows)})
         else:
             draw_following.followers(rows, open_store(store).where)
+
+
+def _store_of(where: str, names: list[str] | None) -> str | Store:
+    """The store that is meant: that of a job, or the source of a sync."""
+    from ..errors import JobError
+    from ..jobs.sync_job import Sync
+
+    try:
+        return place_of(where, None, names, needed=False)[0]
+    except JobError:
+        with suppress(JobError):
+            return Sync.load(where, names=pairs("--set", "NAME=VALUE", names)).store
+        raise

@@ -290,25 +290,21 @@ class TableSyncing(Syncing):
             session.describe(self.job.to_table)
         if mend and not rows:
             raise JobError(f"{self.job.follower!r} has not begun to follow: sync first")
-        with self.tail.look(0, 0, whole=False) as view, self.target.begin(write=False) as session:
-            send = self.sending(view)
-            target = session.describe(self.job.to_table)
-            jobs = send.job(target, filling=True), send.job_of_extra(target)
-            with closing(Spool()) as puts, closing(Spool()) as extra:
+        with closing(Spool()) as puts, closing(Spool()) as extra:
+            with self.tail.look(0, 0, whole=False) as view, self.target.begin(write=False) as session:
+                send = self.sending(view)
+                target = session.describe(self.job.to_table)
+                jobs = send.job(target, filling=True), send.job_of_extra(target)
                 compared = find_differences(view, send, session, target, jobs[0].key, puts, extra)
                 compared.follower, compared.to_store = self.job.follower, self.target.where
                 compared.behind = max(view.until - rows[0]["position"], 0) if rows else 0
                 at = {"position": view.until, "batch_no": view.batch, "filled": True}
-                parts = [list(puts), list(extra)]
-        before = {name: rows[0][name] for name in at} if rows else {}
-        for job, pages in zip(jobs, parts, strict=True):
-            if not pages:
-                continue
-            if mend:
-                result = merge_beside(job, iter(pages), self._moving(before, before, []))
-            else:
-                result = preview(job, iter(pages))
-            compared.add(result)
+            before = {name: rows[0][name] for name in at} if rows else {}
+            for job, spool in zip(jobs, (puts, extra), strict=True):
+                if spool.rows and mend:
+                    compared.add(merge_beside(job, iter(spool), self._moving(before, before, [])))
+                elif spool.rows:
+                    compared.add(preview(job, iter(spool)))
         if mend:
             with self.target.begin(write=True) as session:
                 put_row(session, SYNCED, self.same, at | {"moved_at": now()}, before)
