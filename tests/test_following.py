@@ -50,8 +50,9 @@ def test_a_table_that_follows_is_as_the_one_that_is_followed(store: str, case: C
         case.make_finite()
     dice = random.Random(seed)
     with STORES[store](case.schema, case.key, case.rows) as place, beside(place, store, other, case) as target:
-        follow = {"table": TABLE, "to_store": target.store, "to_table": COPY, "follower": "a copy", "key": case.key}
-        log = follow | {"to_table": "log", "follower": "a log", "keep": "changes", "key": []}
+        keeps = seed % 2 == 0  # then the rows go in one by one, and else all at once, when the copy is filled
+        follow = {"table": TABLE, "to_store": target.store, "to_table": COPY, "follower": "a copy", "key": case.key, "history": keeps}
+        log = follow | {"to_table": "log", "follower": "a log", "keep": "changes", "key": [], "history": False}
         for turn in range(5):
             if turn and dice.random() < 0.6:
                 step = dice.randint(1, 9)
@@ -66,6 +67,7 @@ def test_a_table_that_follows_is_as_the_one_that_is_followed(store: str, case: C
         history = rm.history(place.store, TABLE)
         assert done.position == (history["change_no"][-1].as_py() if history.num_rows else 0)
         assert rm.sync(place.store, **follow).changes == 0
+        assert not keeps or not target.rows(COPY) or rm.verify(target.store, COPY).holds
         if history.num_rows:
             for step in (dice.randint(1, 5), 100):
                 rm.sync(place.store, **log, commit_every=step)
@@ -193,6 +195,10 @@ def test_who_loses_the_place_is_told(store: str) -> None:
                 other.acknowledge()
         with pytest.raises(rm.JobError, match="there is a follower 'one' of table"):
             rm.Follower(place.store, COPY, "one")
+        with pytest.raises(rm.JobError, match=r"there is a follower 'a copy', .* already"):
+            rm.Follower(place.store, TABLE, "a copy")
+        with pytest.raises(rm.JobError, match=r"there is a follower 'one' of table .* already"):
+            rm.sync(place.store, **follow | {"follower": "one", "to_table": "another"})
         with pytest.raises(rm.JobError, match=r"there is a follower 'a copy' in .* already"):
             rm.sync(place.store, **follow | {"to_table": "another"})
         merge({"tag_no": 1, "height": 6.0})

@@ -84,7 +84,10 @@ def _followers(session: Session, table: str) -> dict[str, int]:
     rows = session.read(
         kept, Selection([[Condition("table_name", "=", table)]], kept.primary_key[0])
     ).values.to_pylist()
-    return {row["follower"]: row["position"] for row in rows}
+    last: dict[str, int] = {}
+    for row in rows:  # several syncs may have one name, each into a store of its own
+        last[row["follower"]] = min(row["position"], last.get(row["follower"], row["position"]))
+    return last
 
 
 def _look(

@@ -110,6 +110,7 @@ class FolderSyncing(Syncing):
     def _start(self, done: Synced) -> dict[str, Any]:
         at = {"position": 0, "batch_no": 0}
         with self.tail.look(0, 0, whole=False) as view:
+            self.check_name(view)
             send = self.sending(view)
             if self.job.first:
                 at = {"position": view.until, "batch_no": view.batch}

@@ -67,6 +67,7 @@ class Follower:
                 known = position_of(session, name, self.table)
             self._tail = Tail(self._store, self.table)
             self._position, self._batch = self._begin(start) if known is None else known
+            self._farthest = self._position
         except BaseException:
             self._entered.__exit__(None, None, None)
             raise
@@ -92,7 +93,7 @@ class Follower:
         """The changes after the position, as far as all before them are there, as Arrow tables with the columns of the
         history; `limit`: at most so many, before they are made net. Nothing is held open in between."""
         whole("limit", limit, 1)
-        at = self._position
+        at, self._given = self._position, None
         while limit is None or limit > 0:
             most = _AT_ONCE if self.net else _PAGE
             with self._tail.look(at, self._batch) as view:
@@ -101,6 +102,7 @@ class Follower:
             if last == at:
                 return
             at, limit, self._given = last, None if limit is None else limit - count, (last, view.batch)
+            self._farthest = max(self._farthest, last)
             if told.num_rows:
                 yield told
 
@@ -121,7 +123,8 @@ class Follower:
         return as_told(view.past, together(pages).values), last, count
 
     def acknowledge(self, position: int | None = None) -> None:
-        """Keep that the changes up to a position are done with; without one, all that `changes` has given.
+        """Keep that the changes up to a position are done with; without one, all that the last call of `changes` has
+        given.
 
         Raises JobError if another process follows under the same name.
         """
@@ -129,9 +132,11 @@ class Follower:
         given = self._given if position is None else (position, self._batch)
         if given is None or given[0] == self._position:
             return
-        if not self._position <= given[0] <= (self._given or (self._position,))[0]:
-            last = self._given[0] if self._given is not None else self._position
-            raise JobError(f"{self.name} cannot acknowledge change {given[0]}: it has been given those up to {last}")
+        if not self._position <= given[0] <= self._farthest:
+            raise JobError(
+                f"{self.name} cannot acknowledge change {given[0]}: it has been given those after {self._position} up "
+                f"to {self._farthest}"
+            )
         with self._store.begin(write=True) as session:
             self._keep(session, given, {"position": self._position})
         self._position, self._batch = given

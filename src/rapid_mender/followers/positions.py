@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
 from typing import Any
 
@@ -92,6 +92,18 @@ def remove_rows(session: Session, shape: TableInfo, **same: Any) -> int:
     return len(there)
 
 
+def check_free(rows: Sequence[Mapping[str, Any]], follower: str, table: str, goes_to: str | None) -> None:
+    """Raise JobError if a name is that of a follower of another table, or, of a program and not a sync, or the other
+    way round."""
+    for row in rows:
+        kind = "" if row["goes_to"] is None else f", {row['goes_to']},"
+        if row["table_name"] != table or (row["goes_to"] is None) != (goes_to is None):
+            raise JobError(
+                f"there is a follower {follower!r}{kind} of table {row['table_name']!r} already; take another name, or "
+                "forget that one"
+            )
+
+
 def now() -> datetime:
     """The time, as the tables keep it."""
     return datetime.now(UTC)
@@ -103,9 +115,5 @@ def position_of(session: Session, follower: str, table: str) -> tuple[int, int] 
     rows = rows_of(session, FOLLOWERS, follower=follower)
     if not rows:
         return None
-    if rows[0]["table_name"] != table:
-        raise JobError(
-            f"there is a follower {follower!r} of table {rows[0]['table_name']!r} already; take another name, or "
-            "forget that one"
-        )
+    check_free(rows, follower, table, None)
     return int(rows[0]["position"]), int(rows[0]["batch_no"])

@@ -28,6 +28,7 @@ from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .compare import Compared, find_differences
 from .files import FolderSyncing
+from .load import Loader
 from .positions import check_row, now, put_row, rows_of
 from .sending import Sending
 from .syncing import Synced, Syncing, known_of
@@ -115,6 +116,8 @@ class TableSyncing(Syncing):
         self.same = {"follower": job.follower}
         self.at: dict[str, Any] | None = None
         """Where the sync is, as far as this process knows."""
+        self._made = False
+        """This process made the target, and has not filled it yet."""
 
     def _nothing_done(self) -> Synced:
         job = self.job
@@ -153,6 +156,7 @@ class TableSyncing(Syncing):
     def _start(self, about: dict[str, str]) -> dict[str, Any]:
         """Note where the sync begins, in both stores; make the target if it is not there."""
         with self.tail.look(0, 0, whole=False) as view:
+            self.check_name(view)
             send = self.sending(view)
             log = self.job.keep == "changes"
             at = {"position": 0 if log else view.until, "batch_no": 0 if log else view.batch, "filled": log}
@@ -167,6 +171,7 @@ class TableSyncing(Syncing):
         with self.target.begin(write=True) as session:
             if there is None:
                 session.create(self._shape(send, session))
+                self._made = True
             put_row(session, SYNCED, self.same, about | at | {"moved_at": now()}, {} if there is None else None)
         return at
 
@@ -188,11 +193,18 @@ class TableSyncing(Syncing):
         what has changed since the position is followed afterwards, from there."""
         with self._rows() as (send, token, pages):
             job = self._job(send, filling=True)
+            loader = Loader(self.target, send, job) if self._made else None
             for page in pages:
                 moving = self._moving(at, at, token)
+                if loader is not None and (batch := loader.load(page, moving)) is not None:
+                    self.done.filled += page.num_rows
+                    self.done.counts["insert"] += page.num_rows
+                    self.done.batches.append(batch)
+                    continue
                 result = merge_beside(job, page, moving)
                 self.done.filled += result.counts["insert"] + result.counts["update"] + result.counts["skip"]
                 self.done.add(result)
+        self._made = False
         full = at | {"filled": True}
         with self.target.begin(write=True) as session:
             put_row(session, SYNCED, self.same, full | {"moved_at": now()}, at)

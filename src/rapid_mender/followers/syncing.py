@@ -15,7 +15,7 @@ from ..errors import JobError, StoreError
 from ..jobs.sync_job import Sync
 from ..merging.result import Result
 from ..stores.contract import Store
-from .positions import now, put_row, rows_of
+from .positions import check_free, now, put_row, rows_of
 from .sending import Sending, sending
 from .tail import Tail, View
 
@@ -61,6 +61,8 @@ class Syncing:
 
     def __init__(self, job: Sync, source: Store, tail: Tail, goes_to: str) -> None:
         self.job, self.source, self.tail, self.goes_to = job, source, tail, goes_to
+        self.table = job.table
+        """The table that is followed, as its store names it."""
         self._noted: tuple[dict[str, Any], float] | None = None
         """What was noted last in the source, and when."""
 
@@ -71,10 +73,10 @@ class Syncing:
         if self._noted is not None and self._noted[0] == told and time.monotonic() - self._noted[1] < _SEEN:
             return
         self._noted = told, time.monotonic()
-        values = told | {"batch_no": at["batch_no"], "seen_at": now(), "moved_at": now(), "goes_to": self.goes_to}
+        values = told | {"batch_no": at["batch_no"], "seen_at": now(), "moved_at": now()}
         try:
             with self.source.begin(write=True) as session:
-                same = {"follower": self.job.follower, "table_name": self.job.table}
+                same = {"follower": self.job.follower, "table_name": self.table, "goes_to": self.goes_to}
                 rows = rows_of(session, FOLLOWERS, **same)
                 if rows and rows[0]["position"] == at["position"]:
                     values["moved_at"] = rows[0]["moved_at"]
@@ -82,7 +84,13 @@ class Syncing:
         except StoreError as error:
             _log.warning("the position of %s cannot be noted in %s: %s", self.job.follower, self.source.where, error)
 
+    def check_name(self, view: View) -> None:
+        """Raise JobError if the name is that of another follower of the source."""
+        rows = rows_of(view.session, FOLLOWERS, follower=self.job.follower)
+        check_free(rows, self.job.follower, view.info.name, self.goes_to)
+
     def sending(self, view: View) -> Sending:
+        self.table = view.info.name
         back = {to: name for name, to in self.job.rename.items()}
         key = view.past.key if view.past is not None else list(view.info.identifying)
         key = key or [known_column(view.info, back.get(name, name)).name for name in self.job.key]

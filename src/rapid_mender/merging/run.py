@@ -14,7 +14,7 @@ from collections.abc import Iterator
 from contextlib import closing, contextmanager, nullcontext, suppress
 from dataclasses import replace
 from datetime import UTC, datetime
-from typing import Any, Protocol
+from typing import Any
 
 from ..changes.recorder import Recorder
 from ..core.decisions import NAMES
@@ -25,6 +25,7 @@ from ..jobs.job import Job, RejectsTable
 from ..jobs.opening import Opened, opened_job
 from ..stores.contract import Conflict, Forbidden, Session, Unreachable
 from .batch import Batch, Progress
+from .beside import Beside
 from .chunk import ChunkWay, Unit
 from .first_pass import read_all
 from .foresee import Foreseer
@@ -64,21 +65,6 @@ def merge(job: Job, incoming: Any = None, *, by: str | None = None, progress: Pr
     nothing is written, but for what was committed before with `commit_every`.
     """
     return _taken(job, incoming, True, progress, by)
-
-
-class Beside(Protocol):
-    """What is to be done in the transaction of a merge, besides."""
-
-    name: str
-    """What the batch is said to be of, in the place of a job file."""
-    figures: dict[str, Any]
-    """What is to be kept with the batch's own figures."""
-
-    def begin(self, session: Session) -> None:
-        """Called before anything is written."""
-
-    def end(self, session: Session) -> None:
-        """Called when all is written, before the commit; also if there was nothing to write."""
 
 
 def merge_beside(job: Job, incoming: Any, beside: Beside) -> Result:
