@@ -261,10 +261,6 @@ class TableSyncing(Syncing):
     ) -> tuple[list[Existing], list[str], bool]:
         """The next changes that have come the same way; that way, and whether it began at the target."""
         pages: list[Existing] = []
-        ways: dict[int, list[str]] = {}
-        if view.past is not None and view.until > position:
-            came = view.past.runs([[Condition("figures", "contains", '"came_from"')]])
-            ways = {run["batch_no"]: run["figures"]["came_from"] for run in came}
         way: list[str] | None = None
         count, columns = 0, None
         if self.job.keep == "rows" and view.past is not None:  # of a log all is kept
@@ -272,6 +268,7 @@ class TableSyncing(Syncing):
         for page in view.changes(position, until, columns):
             page = _cut(page, self.job.commit_every - count)
             batches, at = np.unique(pc.fill_null(page.values["batch_no"], 0).to_numpy(), return_inverse=True)
+            ways = _ways(view, int(batches[0]), int(batches[-1]))
             way = ways.get(int(batches[at[0]]), []) if way is None else way
             others = np.flatnonzero(np.array([ways.get(one, []) != way for one in batches.tolist()])[at])
             whole, page = not len(others), _cut(page, int(others[0]) if len(others) else len(at))
@@ -327,6 +324,16 @@ class TableSyncing(Syncing):
     def _moving(self, before: dict[str, Any], after: dict[str, Any], came_from: list[str]) -> _Moving:
         figures = {"came_from": list(dict.fromkeys(came_from))} if came_from else {}
         return _Moving(f"sync {self.job.follower}", figures, self.same, before, after)
+
+
+def _ways(view: View, first: int, last: int) -> dict[int, list[str]]:
+    """By which tables the changes of some batches have come, where these are of a sync."""
+    if view.past is None:
+        return {}
+    span = [[Condition("batch_no", ">=", first)], [Condition("batch_no", "<=", last)]]
+    runs = view.past.runs([*span, [Condition("figures", "contains", '"came_from"')]])
+    told: dict[int, Any] = {run["batch_no"]: run["figures"].get("came_from") for run in runs}
+    return {batch: [str(one) for one in way] for batch, way in told.items() if isinstance(way, list)}
 
 
 def _cut(page: Existing, count: int) -> Existing:

@@ -21,7 +21,7 @@ from ..core.existing import Existing
 from ..core.own_tables import BATCHES_TABLE
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
-from ..stores.contract import Condition, OneWriter, Session, Store, Watch
+from ..stores.contract import Condition, OneWriter, Selection, Session, Store, Watch
 
 
 @dataclass(frozen=True)
@@ -35,7 +35,7 @@ class View:
     until: int
     """The last change up to which all are there for good."""
     batch: int
-    """The newest batch of the store."""
+    """The newest batch of the table: merges into one table take turns, so none of a lower number can come."""
     held_by: list[str] = field(default_factory=list)
     """Who may still commit one before those that are there."""
 
@@ -75,7 +75,7 @@ class Tail:
             with self.store.begin(write=False) as session:
                 info = session.describe(self.table)
                 past = past_if_any(session, info.name, info)
-                newest_batch = session.last(BATCHES_TABLE, "batch_no") if session.find_own(BATCHES_TABLE) else 0
+                newest_batch = _newest_batch(session, info.name)
                 if whole and newest_batch != self._checked:
                     _check(session, info.name, past, position, batch)
                     self._checked = newest_batch
@@ -133,6 +133,15 @@ class Tail:
         if self._pending is None or self._watch is None:
             return []
         return self._watch.holders(self._pending[1])
+
+
+def _newest_batch(session: Session, table: str) -> int:
+    kept = session.find_own(BATCHES_TABLE)
+    if kept is None:
+        return 0
+    of_table = [[Condition("table_name", "=", table)]]
+    newest = session.read(kept, Selection(of_table, "batch_no", 1, columns=["batch_no"])).values["batch_no"]
+    return int(newest[0].as_py()) if len(newest) else 0
 
 
 def _check(session: Session, table: str, past: Past | None, position: int, batch: int) -> None:
