@@ -43,7 +43,7 @@ def beside(place: Place, store: str, other: str, case: Case) -> Iterator[Place]:
             yield another
 
 
-@on_every_store(24, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
+@on_every_store(15, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
 def test_a_table_that_follows_is_as_the_one_that_is_followed(store: str, case: Case, other: str, seed: int) -> None:
     """In any number of steps, from the rows that it was filled with; also undone batches; and a log has every change."""
     if other == "mariadb":
@@ -81,7 +81,7 @@ def test_a_table_that_follows_is_as_the_one_that_is_followed(store: str, case: C
             assert normal([{name: row[name] for name in columns} for row in kept]) == normal(wanted)
 
 
-@on_every_store(18, case=cases, seed=st.integers(0, 999))
+@on_every_store(12, case=cases, seed=st.integers(0, 999))
 def test_net_changes_come_to_the_same_as_all_of_them(store: str, case: Case, seed: int) -> None:
     """A follower in Python, in steps of any length: nothing twice, in order, and what is net changes what differs."""
     dice = random.Random(seed)
@@ -247,7 +247,7 @@ def test_files_have_each_change_once(store: str, tmp_path: Path) -> None:
             rm.sync(place.store, **parts | {"follower": "others"})
 
 
-@on_every_store(18, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
+@on_every_store(12, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
 def test_what_differs_is_found_and_mended(store: str, case: Case, other: str, seed: int) -> None:
     """Rows that somebody removed, added and changed in the target; and following goes on, though changes were lost."""
     if other == "mariadb":
