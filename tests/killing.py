@@ -24,7 +24,7 @@ import pyarrow.parquet as pq
 import rapid_mender as rm
 from rapid_mender.changes import algebra as changes
 from rapid_mender.core.schema import Column, TableInfo
-from rapid_mender.stores.contract import Load
+from rapid_mender.stores.contract import Load, Store
 from rapid_mender.stores.urls import open_store
 
 from . import servers
@@ -135,14 +135,19 @@ def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, co
     return seen
 
 
-def kill_undos(where: Place, rows: int, kills: int, seed: int) -> list[str]:
-    """Kill `kills` undos of a batch of `rows` records; say for each whether the register was before or after it."""
-    rng, url = random.Random(seed), where.url
-    store = open_store(url)
-    numbers = np.arange(rows)
+def _register(url: str, rows: int) -> tuple[Store, np.ndarray]:
+    """A register of trees, which is made, and their numbers."""
+    store, numbers = open_store(url), np.arange(rows)
     with store.begin(write=True) as session:
         session.create(_TREES)
         session.append(_TREES, Load(pa.table({"tag_no": numbers, "height_m": numbers / 10, "note": pa.repeat("as it was", rows)})))
+    return store, numbers
+
+
+def kill_undos(where: Place, rows: int, kills: int, seed: int) -> list[str]:
+    """Kill `kills` undos of a batch of `rows` records; say for each whether the register was before or after it."""
+    rng, url = random.Random(seed), where.url
+    store, numbers = _register(url, rows)
     batch = pa.table({"tag_no": numbers + rows // 3, "height_m": numbers / 7, "note": pa.repeat("new", rows)})
     number = rm.merge(rm.Job(store=store, table="trees", key="tag_no"), batch).batch
     store.close()
@@ -177,11 +182,7 @@ def kill_syncs(where: Place, folder: Path, rows: int, kills: int, seed: int) -> 
     """Kill `kills` runs of syncs, into a table, a log and files, that follow a register of `rows` trees: now while they
     fill, now while they follow. In the end both are as the register, and no change was taken twice."""
     rng, url = random.Random(seed), where.url
-    store = open_store(url)
-    numbers = np.arange(rows)
-    with store.begin(write=True) as session:
-        session.create(_TREES)
-        session.append(_TREES, Load(pa.table({"tag_no": numbers, "height_m": numbers / 10, "note": pa.repeat("as it was", rows)})))
+    store, _ = _register(url, rows)
     job = rm.Job(store=store, table="trees", key="tag_no", missing="delete")
     for name, keep in (("map", "rows"), ("log", "changes")):
         told = f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\nto_store = "{url}"\nto_table = "{name}"\nkeep = "{keep}"\n'

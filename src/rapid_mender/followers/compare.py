@@ -30,7 +30,8 @@ from .tail import View
 _BLOCKS = 1 << 16
 _MOST = 10_000
 _WORDS = {"insert": "missing", "update": "different", "delete": "extra", "reject": "refused"}
-_Hashed = tuple[np.ndarray, np.ndarray, pa.Table]
+_Hashed = tuple[np.ndarray, np.ndarray, np.ndarray, pa.Table]
+"""Hashes of the keys of rows, the blocks that these fall into, hashes of the rows, and the rows."""
 
 
 @dataclass
@@ -100,28 +101,20 @@ def find_differences(
         for page in session.scan(target, own, key=key):
             yield *_hashes(session, target, page.values, key, own, seed), page.values
 
-    sums = np.zeros((2, _BLOCKS), np.uint64)
-    for side, rows in enumerate((ours, theirs)):
-        count = 0
-        for keys, rows_hashed, _ in ahead(rows()) if side == 0 else rows():
-            count += len(keys)
-            np.add.at(sums[side], (keys % np.uint64(_BLOCKS)).astype(np.int64), rows_hashed)
-        if side == 0:
-            compared.rows = count
-        else:
-            compared.to_rows = count
-    odd = sums[0] != sums[1]
+    mine, compared.rows = _sums(ahead(ours()))
+    other, compared.to_rows = _sums(theirs())
+    odd = mine != other
     if odd.any():
         here = [np.empty(0, np.uint64)]
-        for keys, _, records in ours():
-            mask = odd[(keys % np.uint64(_BLOCKS)).astype(np.int64)]
+        for keys, blocks, _, records in ours():
+            mask = odd[blocks]
             here.append(keys[mask])
             if mask.any():
                 puts.put(records.filter(pa.array(mask)))
         known = np.unique(np.concatenate(here))
         back = {to: name for name, to in columns.items()}
-        for keys, _, page in theirs():
-            mask = odd[(keys % np.uint64(_BLOCKS)).astype(np.int64)]
+        for keys, blocks, _, page in theirs():
+            mask = odd[blocks]
             mask[mask] = ~among(keys[mask], known)
             if mask.any():
                 some = page.select(key).filter(pa.array(mask))
@@ -130,9 +123,20 @@ def find_differences(
     return compared
 
 
+def _sums(pages: Iterator[_Hashed]) -> tuple[np.ndarray, int]:
+    """The sum of the hashes of the rows in each block, and how many rows there are."""
+    sums, count = np.zeros(_BLOCKS, np.uint64), 0
+    for keys, blocks, hashes, _ in pages:
+        np.add.at(sums, blocks, hashes)
+        count += len(keys)
+    return sums, count
+
+
 def _hashes(
     session: Session, target: TableInfo, rows: pa.Table, key: Sequence[str], columns: Sequence[str], seed: int
-) -> tuple[np.ndarray, np.ndarray]:
-    """For each row a hash of its key, as the target holds keys equal, and one of all that is compared."""
+) -> tuple[np.ndarray, np.ndarray, np.ndarray]:
+    """For each row a hash of its key, as the target holds keys equal, the block of that, and a hash of all that is
+    compared."""
     keys = hash_rows(session.fold(target, rows.select(list(key))), seed)
-    return keys, hash_rows([one_array(rows[name]) for name in columns], seed ^ 0x5DEECE66D)
+    blocks = (keys % np.uint64(_BLOCKS)).astype(np.int64)
+    return keys, blocks, hash_rows([one_array(rows[name]) for name in columns], seed ^ 0x5DEECE66D)

@@ -140,7 +140,7 @@ class FolderSyncing(Syncing):
     def _last(self, view: View, position: int) -> int:
         """The last of the next so many changes."""
         count = 0
-        for page in view.changes(position):
+        for page in view.changes(position, columns=[NUMBER]):
             if count + len(page.positions) >= self.job.commit_every:
                 return int(page.values[NUMBER][self.job.commit_every - count - 1].as_py())
             count += len(page.positions)

@@ -142,8 +142,10 @@ class Follower:
         self._position, self._batch = given
 
     def _keep(self, session: Session, at: tuple[int, int], expected: dict[str, int] | None = None) -> None:
-        values = {"position": at[0], "batch_no": at[1], "seen_at": now(), "moved_at": now(), "held_by": None}
-        values["held_by"] = "; ".join(self.held_by) or None
+        values = {
+            "position": at[0], "batch_no": at[1], "seen_at": now(), "moved_at": now(),
+            "held_by": "; ".join(self.held_by) or None,
+        }  # fmt: skip
         put_row(session, FOLLOWERS, {"follower": self.name, "table_name": self.table}, values, expected)
 
     def close(self) -> None:

@@ -10,6 +10,7 @@ import pyarrow as pa
 from ..changes.recorder import Recorder
 from ..core.cast import cast
 from ..core.keys import one_array
+from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..jobs.job import Job
 from ..merging.beside import Beside
@@ -32,13 +33,13 @@ class Loader:
         try:
             with self.target.begin(write=False) as session:
                 info = session.describe(self.job.table)
-                values = self._fitting(session, records)
+                values = self._fitting(session, info, records)
             if values is None:
                 return None
             with self.target.begin(write=True, table=info) as session:
                 beside.begin(session)
                 made = session.describe(self.job.table)
-                batch = self._recorded(session, beside, values.num_rows)
+                batch = self._recorded(session, made, beside, values.num_rows)
                 session.append(made, Load(values))
                 beside.end(session)
             return batch
@@ -47,9 +48,8 @@ class Loader:
         except StoreError:  # a merge finds out which rows it is about
             return None
 
-    def _fitting(self, session: Session, records: pa.Table) -> pa.Table | None:
+    def _fitting(self, session: Session, info: TableInfo, records: pa.Table) -> pa.Table | None:
         """The records as the table holds them; None if a value does not fit."""
-        info = session.describe(self.job.table)
         arrays, names = [], []
         for name in self.send.columns:
             column = info[self.job.rename.get(name, name)]
@@ -61,10 +61,9 @@ class Loader:
         values, refused = session.normalise(info, pa.table(arrays, names=names))
         return None if any(mask.any() for mask in refused.values()) else values
 
-    def _recorded(self, session: Session, beside: Beside, count: int) -> int:
+    def _recorded(self, session: Session, info: TableInfo, beside: Beside, count: int) -> int:
         from .. import __version__
 
-        info = session.describe(self.job.table)
         recorder = Recorder(session, info, beside.name, False, f"rmend {__version__}")
         batch = recorder.start()
         counts = {"insert": count, "update": 0, "delete": 0, "skip": 0, "reject": 0}

@@ -57,28 +57,26 @@ def put_row(
     if there:
         keys = pa.table({number[0]: [there[0][number[0]]]}, pa.schema([shape.schema.field(number[0])]))
         row_there = session.fetch(table, keys, fresh=True)  # locked from now on, where the store locks rows
-        held = row_there.values.to_pylist()
-        if expected is not None and [{name: one[name] for name in expected} for one in held] != [dict(expected)]:
-            _taken(same)
+        if expected is not None:
+            _check(row_there.values.to_pylist(), same, expected)
         session.update(table, row_there, written)
     elif expected:
-        _taken(same)
+        _check([], same, expected)
     elif refused := session.insert(table, written, number).refusals():
         raise StoreError(f"{session.where}: {shape.name} does not take a row: {refused[0]}")
 
 
 def check_row(session: Session, shape: TableInfo, same: Mapping[str, Any], expected: Mapping[str, Any]) -> None:
     """Raise JobError if somebody has set a row of one of our tables since it was read."""
-    held = rows_of(session, shape, **same)
+    _check(rows_of(session, shape, **same), same, expected)
+
+
+def _check(held: Sequence[Mapping[str, Any]], same: Mapping[str, Any], expected: Mapping[str, Any]) -> None:
     if [{name: one[name] for name in expected} for one in held] != [dict(expected)]:
-        _taken(same)
-
-
-def _taken(same: Mapping[str, Any]) -> None:
-    raise JobError(
-        f"another process follows as {same.get('follower')!r}, and has moved on, or somebody has forgotten it; let one "
-        "at a time follow under a name"
-    )
+        raise JobError(
+            f"another process follows as {same.get('follower')!r}, and has moved on, or somebody has forgotten it; "
+            "let one at a time follow under a name"
+        )
 
 
 def remove_rows(session: Session, shape: TableInfo, **same: Any) -> int:

@@ -143,10 +143,12 @@ class Sending:
 
     def wanted_changes(self, past: Past, changes: Existing) -> np.ndarray:
         """The places of the changes that are sent."""
+        every = np.arange(len(changes.positions))
+        if self.when is None and not self.sync.changes_to:
+            return every
         old, new = (past.rows(changes, side, self.needed) for side in ("old", "new"))
         actions = one_array(changes.values["action"])
         takes, puts = (mask_of(pc.not_equal(actions, one)) for one in ("insert", "delete"))
-        every = np.arange(len(changes.positions))
         before, after = np.where(takes, every, -1), np.where(puts, every, -1)
         wanted = self._wanted(old, new, before, after)
         if self.sync.changes_to:
