@@ -24,10 +24,9 @@ from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..core.slots import Slots, slots_of
 from ..errors import JobError, StoreError
-from ..stores.contract import Condition, Selection, Session
+from ..stores.contract import Condition, Selection, Session, Where
 
 NUMBER = "change_no"
-Where = Sequence[Sequence[Condition]]
 
 
 @dataclass(frozen=True)

@@ -65,6 +65,7 @@ SYNCED = TableInfo(
         Column("position", pa.int64(), nullable=False),
         Column("batch_no", pa.int64(), nullable=False),
         Column("filled", pa.bool_(), nullable=False),
+        Column("keyless", pa.bool_(), nullable=False),
         Column("moved_at", _MOMENT),
     ),
     ("sync_no",),

@@ -5,6 +5,11 @@ What a load cannot do without a doubt goes the way of all records: a value that 
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from contextlib import nullcontext
+from dataclasses import dataclass, field
+from itertools import islice
+
 import pyarrow as pa
 
 from ..changes.recorder import Recorder
@@ -17,6 +22,21 @@ from ..merging.beside import Beside
 from ..stores.contract import Load, Session, Store
 from .sending import Sending
 
+_TOGETHER = 8
+"""As many pages are loaded in one transaction."""
+
+
+@dataclass
+class Loaded:
+    """What became of some pages of records."""
+
+    batch: int | None = None
+    count: int = 0
+    left: list[pa.Table] = field(default_factory=list)
+    """These did not go in."""
+    ended: bool = False
+    """There were no more pages."""
+
 
 class Loader:
     """Loads records into the table of a job, which is the maker's own."""
@@ -25,28 +45,52 @@ class Loader:
         self.target, self.send, self.job = target, send, job
         self._may = not (job.derive or job.columns or job.history or job.seal)
 
-    def load(self, records: pa.Table, beside: Beside) -> int | None:
-        """Load records in a transaction of their own; the number of the batch. None if they are to be merged instead:
-        then nothing is written."""
-        if not self._may or not records.num_rows:
-            return None
+    def load(self, pages: Iterator[pa.Table], beside: Beside) -> Loaded:
+        """Load some pages of records in one transaction, each while the next is made ready. What is left of those that
+        were taken is to be merged."""
+        if not self._may:
+            some = list(islice(pages, 1))
+            return Loaded(left=some, ended=not some)
+        taken: list[pa.Table] = []
+        with self.target.begin(write=False) as session:
+            info = session.describe(self.job.table)
         try:
-            with self.target.begin(write=False) as session:
-                info = session.describe(self.job.table)
-                values = self._fitting(session, info, records)
-            if values is None:
-                return None
             with self.target.begin(write=True, table=info) as session:
                 beside.begin(session)
-                made = session.describe(self.job.table)
-                batch = self._recorded(session, made, beside, values.num_rows)
-                session.append(made, Load(values))
-                beside.end(session)
-            return batch
+                done = self._load(session, pages, taken, beside)
+                if done.count:
+                    beside.end(session)
+            return done
         except JobError:
             raise
         except StoreError:  # a merge finds out which rows it is about
-            return None
+            return Loaded(left=taken)
+
+    def _load(self, session: Session, pages: Iterator[pa.Table], taken: list[pa.Table], beside: Beside) -> Loaded:
+        recorder: Recorder | None = None
+        done, made = Loaded(), session.describe(self.job.table)
+        for page in islice(pages, _TOGETHER):
+            taken.append(page)
+            if not page.num_rows:
+                continue
+            beside_it = self.target.reads_beside_writes  # what is asked over the connection of the load waits for it
+            with self.target.begin(write=False) if beside_it else nullcontext(session) as looking:
+                values = self._fitting(looking, made, page)
+            if values is None:
+                done.left.append(page)
+                break
+            if recorder is None:
+                from .. import __version__
+
+                recorder = Recorder(session, made, beside.name, False, f"rmend {__version__}")
+                done.batch = recorder.start()
+            session.append(made, Load(values))
+            done.count += values.num_rows
+        done.ended = len(taken) < _TOGETHER and not done.left
+        if recorder is not None:
+            counts = {"insert": done.count, "update": 0, "delete": 0, "skip": 0, "reject": 0}
+            recorder.finish(counts, {"records": done.count, "key": self.job.key, **beside.figures})
+        return done
 
     def _fitting(self, session: Session, info: TableInfo, records: pa.Table) -> pa.Table | None:
         """The records as the table holds them; None if a value does not fit."""
@@ -60,12 +104,3 @@ class Loader:
             names.append(column.name)
         values, refused = session.normalise(info, pa.table(arrays, names=names))
         return None if any(mask.any() for mask in refused.values()) else values
-
-    def _recorded(self, session: Session, info: TableInfo, beside: Beside, count: int) -> int:
-        from .. import __version__
-
-        recorder = Recorder(session, info, beside.name, False, f"rmend {__version__}")
-        batch = recorder.start()
-        counts = {"insert": count, "update": 0, "delete": 0, "skip": 0, "reject": 0}
-        recorder.finish(counts, {"records": count, "key": self.job.key, **beside.figures})
-        return batch

@@ -28,7 +28,7 @@ from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .compare import Compared, find_differences
 from .files import FolderSyncing
-from .load import Loader
+from .load import Loaded, Loader
 from .positions import check_row, now, put_row, rows_of
 from .sending import Sending
 from .syncing import Synced, Syncing, known_of
@@ -86,6 +86,15 @@ def syncing(job: Sync) -> Iterator[Callable[[], Synced]]:
         assert job.to_store is not None
         with opened(job.to_store) as target:
             yield TableSyncing(job, source, target, tail).go
+
+
+_PLACE = ("position", "batch_no", "filled", "keyless")
+
+
+def _without_key(shape: TableInfo) -> TableInfo:
+    """A table as it is made to be filled: it gets its key when it is full."""
+    columns = (replace(one, nullable=one.nullable and one.name not in shape.primary_key) for one in shape.columns)
+    return replace(shape, columns=tuple(columns), primary_key=())
 
 
 @dataclass
@@ -151,7 +160,7 @@ class TableSyncing(Syncing):
                 f"there is a follower {self.job.follower!r} in {self.target.where} already, of table "
                 f"{rows[0]['source_table']!r} into {rows[0]['table_name']!r}; take another name"
             )
-        return {name: rows[0][name] for name in ("position", "batch_no", "filled")} if rows else self._start(about)
+        return {name: rows[0][name] for name in _PLACE} if rows else self._start(about)
 
     def _start(self, about: dict[str, str]) -> dict[str, Any]:
         """Note where the sync begins, in both stores; make the target if it is not there."""
@@ -159,7 +168,8 @@ class TableSyncing(Syncing):
             self.check_name(view)
             send = self.sending(view)
             log = self.job.keep == "changes"
-            at = {"position": 0 if log else view.until, "batch_no": 0 if log else view.batch, "filled": log}
+            at = {"position": 0 if log else view.until, "batch_no": 0 if log else view.batch}
+            at |= {"filled": log, "keyless": False}
         if log:
             with self.tail.look(0, 0):
                 pass  # raises if the history does not begin at the beginning
@@ -170,7 +180,10 @@ class TableSyncing(Syncing):
             send.job(there)
         with self.target.begin(write=True) as session:
             if there is None:
-                session.create(self._shape(send, session))
+                shape = self._shape(send, session)
+                if not log and not self.job.key and session.keys_later:
+                    shape, at["keyless"] = _without_key(shape), True
+                session.create(shape)
                 self._made = True
             put_row(session, SYNCED, self.same, about | at | {"moved_at": now()}, {} if there is None else None)
         return at
@@ -193,22 +206,44 @@ class TableSyncing(Syncing):
         what has changed since the position is followed afterwards, from there."""
         with self._rows() as (send, token, pages):
             job = self._job(send, filling=True)
-            loader = Loader(self.target, send, job) if self._made else None
-            for page in pages:
-                moving = self._moving(at, at, token)
-                if loader is not None and (batch := loader.load(page, moving)) is not None:
-                    self.done.filled += page.num_rows
-                    self.done.counts["insert"] += page.num_rows
-                    self.done.batches.append(batch)
-                    continue
-                result = merge_beside(job, page, moving)
+
+            def moving() -> _Moving:
+                return self._moving(at, at, token)
+
+            for page in self._loading(pages, send, job, moving) if self._made else pages:
+                at = self._with_key(at, job.key)
+                result = merge_beside(job, page, moving())
                 self.done.filled += result.counts["insert"] + result.counts["update"] + result.counts["skip"]
                 self.done.add(result)
         self._made = False
-        full = at | {"filled": True}
+        full = self._with_key(at, job.key) | {"filled": True}
         with self.target.begin(write=True) as session:
-            put_row(session, SYNCED, self.same, full | {"moved_at": now()}, at)
+            put_row(session, SYNCED, self.same, full | {"moved_at": now()}, at | {"keyless": False})
         return full
+
+    def _loading(
+        self, pages: Iterator[pa.Table], send: Sending, job: Job, moving: Callable[[], _Moving]
+    ) -> Iterator[pa.Table]:
+        """Load the pages of a fill. Gives those that are to be merged instead."""
+        loader = Loader(self.target, send, job)
+        loaded = Loaded()
+        while not loaded.ended:
+            loaded = loader.load(pages, moving())
+            if loaded.batch is not None:
+                self.done.filled += loaded.count
+                self.done.counts["insert"] += loaded.count
+                self.done.batches.append(loaded.batch)
+            yield from loaded.left
+
+    def _with_key(self, at: dict[str, Any], key: Sequence[str]) -> dict[str, Any]:
+        """Give the target its key, if it was made without one to be filled faster. Returns where the sync is."""
+        if not at["keyless"]:
+            return at
+        keyed = at | {"keyless": False}
+        with self.target.begin(write=True) as session:
+            put_row(session, SYNCED, self.same, keyed, at)
+            session.add_key(session.describe(self.job.to_table), key)
+        return keyed
 
     @contextmanager
     def _rows(self) -> Iterator[tuple[Sending, list[str], Iterator[pa.Table]]]:
@@ -246,7 +281,7 @@ class TableSyncing(Syncing):
                     records = send.of_changes(view.past, together(pages))
                 else:
                     records = send.of_net(netted(view.past, pages, send.needed))
-        after = {"position": last, "batch_no": at["batch_no"], "filled": True}
+        after = at | {"position": last}
         moving = self._moving(at, after, [*came_from, *([token] if token else [])])
         if records is not None and records.num_rows:
             self.done.add(merge_beside(self._job(send), records, moving))
@@ -307,8 +342,10 @@ class TableSyncing(Syncing):
                 compared = find_differences(view, send, session, target, jobs[0].key, puts, extra)
                 compared.follower, compared.to_store = self.job.follower, self.target.where
                 compared.behind = max(view.until - rows[0]["position"], 0) if rows else 0
-                at = {"position": view.until, "batch_no": view.batch, "filled": True}
-            before = {name: rows[0][name] for name in at} if rows else {}
+                at = {"position": view.until, "batch_no": view.batch, "filled": True, "keyless": False}
+            before = {name: rows[0][name] for name in _PLACE} if rows else {}
+            if mend:
+                before = self._with_key(before, jobs[0].key)
             for job, spool in zip(jobs, (puts, extra), strict=True):
                 if spool.rows and mend:
                     compared.add(merge_beside(job, iter(spool), self._moving(before, before, [])))

@@ -46,6 +46,9 @@ class View:
             yield from self.past.changes([[Condition(NUMBER, ">", after)], [Condition(NUMBER, "<=", until)]], columns)
 
 
+_MANY = 1000
+
+
 class Tail:
     """Looks at the end of a history, again and again."""
 
@@ -82,18 +85,22 @@ class Tail:
                 if past is None:
                     yield View(session, info, None, position, newest_batch)
                     return
-                until, newest = self._until(past, position)
-                if until == newest or last or not self._mark(past, newest):
+                until, newest = self._until(past, position, last)
+                over = until != newest and self._mark(past, newest)
+                if until is not None and (last or not over):
                     held = self._holders() if until < newest else []
                     yield View(session, info, past, until, newest_batch, held)
                     return
 
-    def _until(self, past: Past, position: int) -> tuple[int, int]:
-        """Up to which change all are there for good, and the newest."""
+    def _until(self, past: Past, position: int, certain: bool) -> tuple[int | None, int]:
+        """Up to which change all are there for good, and the newest. Unless that is to be `certain`, many are not
+        looked at, and it is None: as a rule nobody writes, and then whatever is missing is so for good."""
         newest = past.session.last(past.kept.name, NUMBER)
         if isinstance(self._watch_of(past), OneWriter):
             return max(newest, position), max(newest, position)
         at = max(position, self._settled)
+        if newest - at > _MANY and not certain and self._pending is None:
+            return None, newest
         pages = past.changes([[Condition(NUMBER, ">", at)]], [NUMBER])
         for page in pages:
             numbers = page.values[NUMBER].to_numpy()

@@ -20,7 +20,7 @@ from ..core.frames import as_table
 from ..core.keys import fold_table, match, one_array
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
-from .contract import ALL, Condition, Load, Selection, Session, Store, Written
+from .contract import ALL, Condition, Load, Selection, Session, Store, Where, Written
 
 _PLACE = "\x00place"
 _MOST_CHUNKS = 64  # of a column: a table that grew by a row at a time is put together again
@@ -131,8 +131,8 @@ class MemorySession(Session):
     def again(self, info: TableInfo, rows: Existing) -> Existing:
         return Existing(rows.positions, self.data[info.name].take(rows.locators["row"]), rows.locators)
 
-    def count(self, info: TableInfo) -> int:
-        return self.data[info.name].num_rows
+    def count(self, info: TableInfo, where: Where = ()) -> int:
+        return _filtered(self.data[info.name], where).num_rows
 
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
         del key  # the rows are known without it
@@ -194,8 +194,7 @@ class MemorySession(Session):
     def read(self, info: TableInfo, wanted: Selection = ALL) -> Existing:
         table = self.data[info.name]
         table = table.append_column(_PLACE, pa.array(np.arange(table.num_rows)))
-        for group in wanted.where:
-            table = table.filter(reduce(pc.or_kleene, [_test(table, one) for one in group]))
+        table = _filtered(table, wanted.where)
         limit = table.num_rows if wanted.limit is None else wanted.limit
         if wanted.by:
             table = table.sort_by(wanted.by).slice(0 if wanted.first else max(table.num_rows - limit, 0))
@@ -218,6 +217,12 @@ def _replaced(values: pa.Array, mask: np.ndarray, new: pa.Array) -> pa.Array:
     places = np.arange(len(values))  # Arrow replaces no lists or records
     places[mask] = len(values) + np.arange(len(new))
     return pa.concat_arrays([values, new]).take(pa.array(places))
+
+
+def _filtered(table: pa.Table, where: Where) -> pa.Table:
+    for group in where:
+        table = table.filter(reduce(pc.or_kleene, [_test(table, one) for one in group]))
+    return table
 
 
 def _test(table: pa.Table, one: Condition) -> pa.ChunkedArray:

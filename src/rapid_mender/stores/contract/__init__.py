@@ -2,7 +2,7 @@
 
 from .catalog import Catalog, Need, nearest
 from .failures import Conflict, Forbidden, ForNow, Refused, Unreachable
-from .reader import ALL, Condition, Reader, Selection
+from .reader import ALL, Condition, Reader, Selection, Where
 from .store import Session, Store
 from .values import Normalised, Values, kept
 from .watch import OneWriter, Watch
@@ -11,5 +11,5 @@ from .writer import KEPT, Load, Refusals, Writer, Written, refused_too
 __all__ = [
     "ALL", "KEPT", "Catalog", "Condition", "Conflict", "ForNow", "Forbidden", "Load", "Need", "Normalised",
     "OneWriter", "Reader", "Refusals", "Refused", "Selection", "Session", "Store", "Unreachable", "Values", "Watch",
-    "Writer", "Written", "kept", "nearest", "refused_too",
+    "Where", "Writer", "Written", "kept", "nearest", "refused_too",
 ]  # fmt: skip

@@ -77,6 +77,12 @@ class Catalog(ABC):
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         """Add nullable columns to a table."""
 
+    keys_later = False
+    """Whether a table is filled faster before it has its primary key."""
+
+    def add_key(self, info: TableInfo, columns: Sequence[str]) -> None:  # noqa: B027 - see keys_later
+        """Give a table a primary key. Raises StoreError if its rows have one twice."""
+
     def has_index(self, info: TableInfo, name: str) -> bool:
         """Whether a table has an index of a name; True where nothing needs one."""
         return True

@@ -24,12 +24,15 @@ class Condition:
     value: Any
 
 
+Where = Sequence[Sequence[Condition]]
+"""Groups of conditions; of each group one holds."""
+
+
 @dataclass(frozen=True, slots=True)
 class Selection:
     """Which rows of a table are wanted."""
 
-    where: Sequence[Sequence[Condition]] = ()
-    """Each group has a condition that holds."""
+    where: Where = ()
     by: str | None = None
     """The column by which they come, ascending; it numbers the rows."""
     limit: int | None = None
@@ -76,8 +79,8 @@ class Reader(ABC):
         """The rows of `rows`, all their columns as they are now, in order."""
 
     @abstractmethod
-    def count(self, info: TableInfo) -> int:
-        """The number of rows."""
+    def count(self, info: TableInfo, where: Where = ()) -> int:
+        """The number of rows, or of those for which conditions hold."""
 
     @abstractmethod
     def read(self, info: TableInfo, wanted: Selection = ALL) -> Existing:

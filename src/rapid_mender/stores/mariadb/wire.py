@@ -9,7 +9,8 @@ from __future__ import annotations
 
 import secrets
 import select
-from collections.abc import Iterator, Mapping
+import struct
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
 from functools import cache
 from typing import Any
@@ -19,6 +20,12 @@ import pyarrow as pa
 _PIECE = 1 << 18
 ASKED_FOR_A_FILE = -1
 NO_PASSWORD = -2
+_LOST = 2013
+_HEADER = struct.Struct("<I")
+_FULL = 0xFFFFFF  # bytes of a packet that is followed by one that goes with it
+_NULL, _EIGHT, _ERROR = 251, 254, 255
+_WIDTHS = {252: 2, 253: 3, 254: 8}
+"""The first byte of a text: its length, or by how many bytes that follows."""
 _PLAIN = ("mysql_clear_password", "dialog", "sha256_password", "caching_sha2_password", "mysql_old_password")
 """Ways of logging in that give a server the password, or as good as that."""
 
@@ -65,7 +72,9 @@ def can_offer() -> bool:
 
     needed = (
         (connections.MySQLResult, "_read_load_local_packet"), (connections.MySQLResult, "_read_ok_packet"),
-        (connections.Connection, "_read_query_result"), (connections, "LoadLocalPacketWrapper"),
+        (connections.Connection, "_read_query_result"), (connections.Connection, "_rfile"),
+        (connections.MySQLResult, "_read_rowdata_packet"), (connections, "LoadLocalPacketWrapper"),
+        (connections, "MysqlPacket"),
     )  # fmt: skip
     return all(hasattr(place, name) for place, name in needed)
 
@@ -79,8 +88,10 @@ def _connection_class(known: bool) -> Any:
         return connections.Connection
 
     class Result(connections.MySQLResult):  # type: ignore[misc]
+        connection: Any
+
         def _read_load_local_packet(self, first_packet: Any) -> None:
-            connection: Any = self.connection
+            connection = self.connection
             name = bytes(connections.LoadLocalPacketWrapper(first_packet).filename).decode(errors="replace")
             offer, connection.offer = connection.offer, None
             if offer is None or offer.name != name:
@@ -94,6 +105,28 @@ def _connection_class(known: bool) -> Any:
                 connection.write_packet(offer.data[start : start + _PIECE])
             connection.write_packet(b"")
             self._read_ok_packet(connection._read_packet())
+
+        def _read_rowdata_packet(self) -> None:
+            """Rows of one text each, which PyMySQL takes several times as long for: they are many."""
+            connection = self.connection
+            if self.field_count != 1 or connection._rfile is None:
+                super()._read_rowdata_packet()
+                return
+            rows: list[tuple[bytes | None]] = []
+            try:
+                last, number = _read_texts(connection._rfile.read, rows)
+            except BaseException:
+                connection._force_close()
+                raise
+            connection._next_seq_id = (number + 1) % 256
+            packet = connections.MysqlPacket(last, connection.encoding)
+            if packet.is_error_packet():
+                packet.raise_for_error()
+            if not self._check_packet_is_eof(packet):
+                connection._force_close()
+                raise _refusal(_LOST, "Lost connection to MySQL server during query")
+            self.connection = None
+            self.affected_rows, self.rows = len(rows), tuple(rows)
 
     class Connection(connections.Connection):  # type: ignore[misc]
         offer: Offer | None = None
@@ -113,6 +146,31 @@ def _connection_class(known: bool) -> Any:
             return result.affected_rows
 
     return Connection
+
+
+def _read_texts(read: Callable[[int], bytes], rows: list[tuple[bytes | None]]) -> tuple[bytes, int]:
+    """Read packets of one text each, up to the one that is none: what is in that, and its number."""
+    append, unpack, before = rows.append, _HEADER.unpack, b""
+    while True:
+        header = read(4)
+        size = unpack(header)[0] & _FULL if len(header) == 4 else _FULL + 1
+        data = read(size)
+        if len(data) < max(size, 1):
+            raise _refusal(_LOST, "Lost connection to MySQL server during query")
+        if size == _FULL or before:
+            before += data
+            if size == _FULL:  # it goes on in the next packet
+                continue
+            data, before = before, b""
+        first = data[0]
+        if first < _NULL:
+            append((data[1:],))
+        elif first == _NULL:
+            append((None,))
+        elif first == _ERROR or (first == _EIGHT and len(data) < 9):
+            return data, header[3]
+        else:
+            append((data[1 + _WIDTHS[first] :],))
 
 
 class _Refusing:

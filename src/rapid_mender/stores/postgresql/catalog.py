@@ -9,10 +9,10 @@ from __future__ import annotations
 
 import re
 
-_SIGNS = re.compile(r"(?<=\s)(=|<>|>=|<=|<|>|\|\||~~|&&?|@>)(?=\s)")
+_SIGNS = re.compile(r"(?<=\s)(=|<>|>=|<=|<|>|/|\|\||~~|&&?|@>)(?=\s)")
 _CALLS = re.compile(
     r"(?<![\w.])(json_build_object|json_agg|format_type|unnest|lower|array_position|current_schemas?|bool_and|"
-    r"array_agg|current_setting|quote_ident|pg_has_role|pg_get_userbyid|has_\w+_privilege|sum|count|max|length)\("
+    r"array_agg|current_setting|quote_ident|pg_relation_size|pg_has_role|pg_get_userbyid|has_\w+_privilege|sum|count|max|length)\("
 )
 _TABLES = re.compile(r"(?<=FROM )(pg_\w+)|(?<=JOIN )(pg_\w+)")
 _TYPES = re.compile(r"::(?!pg_catalog)(\"?\w+\"?)")
@@ -149,6 +149,17 @@ WHERE l.locktype = 'relation' AND l.relation = {}::oid AND d.datname = current_d
   AND l.mode = ANY (ARRAY['RowExclusiveLock', 'ShareRowExclusiveLock', 'ExclusiveLock', 'AccessExclusiveLock'])
 ORDER BY a.xact_start""")
 """The transactions that write to a table, or may: whoever inserts has such a lock until the end."""
+
+BLOCKS = catalog_sql("""
+SELECT coalesce(max(pg_relation_size(c.oid::regclass) / current_setting('block_size')::int8), 0)::int8 AS blocks,
+  bool_and(c.relkind = 'p' OR c.relkind = 'r' AND m.amname = 'heap')
+    AND current_setting('server_version_num')::int4 >= 140000 AS may
+FROM (WITH RECURSIVE part (oid) AS (
+    SELECT {}::oid UNION ALL SELECT i.inhrelid FROM part p JOIN pg_inherits i ON i.inhparent = p.oid)
+  SELECT oid FROM part) AS part (oid)
+JOIN pg_class c ON c.oid = part.oid LEFT JOIN pg_am m ON m.oid = c.relam""")
+"""The blocks of the largest part of a table, and whether all parts can be read by spans of blocks: the rows of a
+foreign table have places of their own, and servers before 14 read a whole table for each span."""
 
 SEQUENCES = catalog_sql("""
 SELECT a.attname::text AS column, q.oid::int8 AS oid, s.seqmax AS most,

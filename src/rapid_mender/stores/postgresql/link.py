@@ -16,7 +16,7 @@ from ..adbc import AdbcLink
 from ..sql.link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink
 from ..sql.text import literals, name_sql, text_sql
 from ..waiting import in_words
-from .catalog import HIDDEN, INDEXED, NAMES, QUESTIONS, SEQUENCES, WAITS, WRITERS, op
+from .catalog import BLOCKS, HIDDEN, INDEXED, NAMES, QUESTIONS, SEQUENCES, WAITS, WRITERS, op
 from .errors import translated
 from .tables import declare, described, numeric_type, spellings
 
@@ -162,6 +162,12 @@ class PostgreSQLLink(SQLLink):
         """What counts for the columns of a table, by its number in the catalogue."""
         with translated(self.where):
             return list(self._adbc.query(SEQUENCES.format(table)).to_pylist())
+
+    def blocks(self, table: int) -> int | None:
+        """The blocks of a table, of the largest of its parts; None if it cannot be read by spans of blocks."""
+        with translated(self.where):
+            answer = self._adbc.query(BLOCKS.format(table)).to_pylist()[0]
+        return int(answer["blocks"]) if answer["may"] else None
 
     def writers(self, table: str) -> dict[str, str]:
         """The transactions that write to a table, by its number in the catalogue; and who they are."""

@@ -25,6 +25,7 @@ from .tables import BIG, NUMBER, TEXT
 
 BEGIN = "BEGIN ISOLATION LEVEL REPEATABLE READ"
 _MOST_COLUMNS = 1600
+_FIRST_BLOCKS, _MOST_BLOCKS = 256, 1 << 16
 _COUNTED = 10_000
 """A sequence that is at most this far behind is advanced value by value; further behind, nobody else can catch up
 meanwhile."""
@@ -49,6 +50,7 @@ class _Brought(NamedTuple):
 
 
 class PostgreSQLSession(SQLSession):
+    keys_later = True
     number, text, big = NUMBER, TEXT, BIG
     returns_updates = True
 
@@ -154,6 +156,11 @@ class PostgreSQLSession(SQLSession):
     ) -> Iterator[Existing]:
         table, picked = self._described(info), info.pick(columns)
         link: PostgreSQLLink = self._write.drained()
+        blocks = link.blocks(int(info.identity)) if table.locators else None
+        if blocks is not None:
+            for page in self._by_blocks(link, table, picked, blocks):
+                yield self._existing(link, table, page, picked, key)
+            return
         listed = ", ".join(f"{one.expression} AS {one.alias}" for one in self._picks(table, picked))
         self._scans += 1
         cursor = f"rmend_scan_{self._scans}"  # an earlier one may not have come to its end
@@ -161,6 +168,24 @@ class PostgreSQLSession(SQLSession):
         while (page := link.fetch_next(cursor, PAGE_ROWS)).num_rows:
             yield self._existing(link, table, page, picked, key)
         link.run(f"CLOSE {cursor}")
+
+    def add_key(self, info: TableInfo, columns: Sequence[str]) -> None:
+        listed = ", ".join(map(name_sql, columns))
+        self._write.drained().define(f"ALTER TABLE {self._described(info).sql} ADD PRIMARY KEY ({listed})")
+
+    def _by_blocks(
+        self, link: PostgreSQLLink, table: Described, columns: Sequence[Column], blocks: int
+    ) -> Iterator[pa.Table]:
+        """All rows, some at a time: so many blocks that they have about as many rows as a page."""
+        first, count, picks = 0, _FIRST_BLOCKS, self._picks(table, columns)
+        while first < blocks:
+            bounds = ((">=", first), ("<", first + count))
+            tests = [f"t.ctid {op(sign)} '({place},0)'::pg_catalog.tid" for sign, place in bounds]
+            page = link.select(picks, f"FROM {table.sql} AS t WHERE {' AND '.join(tests)}")
+            first += count
+            count = min(count * PAGE_ROWS // max(page.num_rows, 1), count * 4, _MOST_BLOCKS) or 1
+            if page.num_rows:
+                yield page
 
     def _cannot_hold(self, table: Described, column: Column, values: pa.Array) -> np.ndarray | None:
         if not pa.types.is_string(values.type):

@@ -17,7 +17,7 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import ALL, Condition, Need, Normalised, Selection, Session
+from ..contract import ALL, Condition, Need, Normalised, Selection, Session, Where
 from .link import Cells, Described, Form, Pick, Rows, SQLLink, together
 from .text import text_sql
 
@@ -172,9 +172,20 @@ class SQLReading(Session):
         return self._rows([Cells(self.number, pa.array(np.arange(count, dtype=np.int32))), *columns])
 
     def _picks(self, table: Described, columns: Sequence[Column], of: str = "t.") -> list[Pick]:
-        wanted = [(f"r{i}", *locator) for i, locator in enumerate(table.locators)]
+        among = self._among(table, columns)
+        wanted = [(f"r{i}", *locator) for i, locator in enumerate(table.locators) if i not in among]
         wanted += [(f"c{i}", self._q(c.name), table.forms[c.name]) for i, c in enumerate(columns)]
         return [Pick(form.read.format(f"{of}{sql}"), alias, form.came or form.wire) for alias, sql, form in wanted]
+
+    def _among(self, table: Described, columns: Sequence[Column]) -> dict[int, int]:
+        """The locators that are some of these columns, read alike, and which."""
+        forms = [table.forms[column.name] for column in columns]
+        read = {
+            (self._q(column.name), form.read, form.came or form.wire): i
+            for i, (column, form) in enumerate(zip(columns, forms, strict=True))
+        }
+        found = [read.get((sql, form.read, form.came or form.wire)) for sql, form in table.locators]
+        return {i: at for i, at in enumerate(found) if at is not None}
 
     def _existing(
         self, link: SQLLink, table: Described, rows_read: pa.Table, columns: Sequence[Column], by: Sequence[str]
@@ -199,8 +210,10 @@ class SQLReading(Session):
         values = pa.table(arrays, names=[column.name for column in columns])
         if table.locators:
             names = [f"r{i}" for i in range(len(table.locators))]
-            came = zip(names, table.locators, strict=True)
-            locators = pa.table([cast(rows_read[n], Column("", one.form.wire))[0] for n, one in came], names=names)
+            among = self._among(table, columns)
+            came = [rows_read[f"c{among[i]}" if i in among else name] for i, name in enumerate(names)]
+            wires = [Column("", one.form.wire) for one in table.locators]
+            locators = pa.table([cast(*one)[0] for one in zip(came, wires, strict=True)], names=names)
         else:
             cells = self._cells(table, values.select(list(by)))
             locators = pa.table([one.values for one in cells], names=[f"={name}" for name in by])
@@ -344,10 +357,10 @@ class SQLReading(Session):
         done = self._existing(link, table, rows_now, info.columns, by)
         return Existing(rows.positions, done.values, done.locators, done.verbatim)
 
-    def count(self, info: TableInfo) -> int:
-        link = self._write.drained()
+    def count(self, info: TableInfo, where: Where = ()) -> int:
+        table, link = self._described(info), self._write.drained()
         picks = [Pick(f"{link.call('count')}(*)", "n", pa.int64())]
-        return int(link.select(picks, f"FROM {self._described(info).sql}")["n"][0].as_py())
+        return int(link.select(picks, f"FROM {table.sql} AS t{self._holding(table, where)}")["n"][0].as_py())
 
     def last(self, name: str, column: str) -> int:
         table, link = self._named(name), self._write.drained()
@@ -356,10 +369,7 @@ class SQLReading(Session):
 
     def read(self, info: TableInfo, wanted: Selection = ALL) -> Existing:
         table, link = self._described(info), self._write.drained()
-        rest = f"FROM {table.sql} AS t"
-        if wanted.where:
-            groups = [f"({' OR '.join(self._test(table, one) for one in group)})" for group in wanted.where]
-            rest += f" WHERE {' AND '.join(groups)}"
+        rest = f"FROM {table.sql} AS t{self._holding(table, wanted.where)}"
         if wanted.by:
             rest += f" ORDER BY t.{self._q(wanted.by)}{'' if wanted.first else ' DESC'}"
         if wanted.limit is not None:
@@ -370,6 +380,11 @@ class SQLReading(Session):
         if wanted.by and not wanted.first:
             rows = rows.take(pa.array(np.arange(rows.num_rows)[::-1]))
         return self._existing(link, table, rows, picked, names)
+
+    def _holding(self, table: Described, where: Where) -> str:
+        """The clause for the rows for which conditions hold."""
+        groups = [f"({' OR '.join(self._test(table, one) for one in group)})" for group in where]
+        return f" WHERE {' AND '.join(groups)}" if groups else ""
 
     def _test(self, table: Described, one: Condition) -> str:
         column, form = table.info[one.column], table.forms[one.column]

@@ -10,7 +10,7 @@ import pyarrow as pa
 from ...core.existing import Existing, Verbatim
 from ...core.keys import one_array
 from ...core.schema import Column
-from ..contract import Selection
+from ..contract import Selection, Where
 from ..sql.text import name_sql
 from .link import Link
 from .tables import Described
@@ -158,12 +158,16 @@ class Rows:
         unreadable = done.unreadable if done.unreadable is not None else np.zeros(len(mask), bool)
         return Verbatim(mask, unreadable, raw, text)
 
-    def read(self, link: Link, wanted: Selection) -> Existing:
-        """The rows that are wanted of the table."""
-        limit, picked = wanted.limit, self.info.columns if wanted.columns is None else self.info.pick(wanted.columns)
+    def count(self, link: Link, where: Where = ()) -> int:
+        """The number of rows for which conditions hold."""
+        holding, bound = self._holding(where)
+        return int(link.query(f"SELECT count(*) AS n {self._from}{holding}", bound)["n"][0].as_py())
+
+    def _holding(self, where: Where) -> tuple[str, pa.Table | None]:
+        """The clause for the rows for which conditions hold, and the values that are bound in it."""
         bound: dict[str, pa.Array] = {}
         groups = []
-        for group in wanted.where:
+        for group in where:
             either = []
             for one in group:
                 column = self.info[one.column]
@@ -176,17 +180,21 @@ class Rows:
                 )
                 either.append(test)
             groups.append(f"({' OR '.join(either)})")
-        sql = f"SELECT {self._selecting(picked)} {self._from}"
-        if groups:
-            sql += f" WHERE {' AND '.join(groups)}"
+        return (f" WHERE {' AND '.join(groups)}", pa.table(bound)) if groups else ("", None)
+
+    def read(self, link: Link, wanted: Selection) -> Existing:
+        """The rows that are wanted of the table."""
+        limit, picked = wanted.limit, self.info.columns if wanted.columns is None else self.info.pick(wanted.columns)
+        holding, bound = self._holding(wanted.where)
+        sql = f"SELECT {self._selecting(picked)} {self._from}{holding}"
         if wanted.by:
             sql += f" ORDER BY t.{name_sql(wanted.by)}{'' if wanted.first else ' DESC'}"
         if limit is not None:
             sql += f" LIMIT {int(limit)}"
         about = limit or 0
-        if limit is None and not groups:
-            about = int(link.rows(f"SELECT count(*) {self._from}")[0][0])
-        rows = link.query(sql, pa.table(bound) if bound else None, about)
+        if limit is None and not holding:
+            about = self.count(link)
+        rows = link.query(sql, bound, about)
         if wanted.by and not wanted.first:
             rows = rows.take(pa.array(np.arange(rows.num_rows)[::-1]))
         return self._existing(link, rows, picked)

@@ -14,7 +14,7 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import ALL, Load, Normalised, Refusals, Selection, Session, Written, refused_too
+from ..contract import ALL, Load, Normalised, Refusals, Selection, Session, Where, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .link import Link, Locked
 from .rows import Rows
@@ -179,8 +179,8 @@ class SQLiteSession(Session):
             )
         return Existing(rows.positions, now.values, rows.locators, now.verbatim)
 
-    def count(self, info: TableInfo) -> int:
-        return int(self._write.drained().rows(f"SELECT count(*) FROM {name_sql(info.name)}")[0][0])
+    def count(self, info: TableInfo, where: Where = ()) -> int:
+        return self._rows(info).count(self._write.drained(), where)
 
     # -- writing ------------------------------------------------------------------------------------
 
