@@ -11,25 +11,39 @@ from ..core.compare import Patterns
 from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.net import Net, net_of
+from ..errors import StoreError
 from .algebra import spell_changed
-from .past import Past, together
+from .past import NUMBER, Past, together
 
 
 @dataclass(frozen=True)
 class Netted:
     """Changes, the rows before and after each, and what they come to."""
 
+    past: Past
     changes: Existing
     old: Existing
     new: Existing
     net: Net
 
+    def taken(self, places: np.ndarray) -> Existing:
+        """The old rows of some changes, all columns of them."""
+        columns = self.new.values.column_names
+        if self.old.values.column_names == columns:
+            return self.old.take(places)
+        numbers = self.changes.values.select([NUMBER]).take(pa.array(places))
+        found = self.past.session.fetch(self.past.kept, numbers)
+        if len(found.positions) != len(places):
+            raise StoreError(f"changes of {self.past.info.name!r} vanished while they were read; run again")
+        return self.past.rows(found.take(np.argsort(found.positions)), "old", columns)
 
-def netted(past: Past, pages: list[Existing], columns: list[str]) -> Netted:
-    """The net changes of some columns, the key among them."""
+
+def netted(past: Past, pages: list[Existing], columns: list[str], whole: bool = True) -> Netted:
+    """The net changes of some columns, the key among them. Unless the `whole` was read, the keys of the old rows alone
+    were: then nobody knows which rows are as they were at first."""
     changes = together(pages or [past.nothing()])
-    old, new = (past.rows(changes, side, columns) for side in ("old", "new"))
-    return Netted(changes, old, new, net_of(past.slots(changes), old, new, columns))
+    old, new = past.rows(changes, "old", columns if whole else past.key), past.rows(changes, "new", columns)
+    return Netted(past, changes, old, new, net_of(past.slots(changes), old, new, columns if whole else None))
 
 
 def as_changes(past: Past, netted: Netted) -> pa.Table:

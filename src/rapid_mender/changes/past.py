@@ -80,9 +80,9 @@ class Past:
         """The changes for which the conditions hold, in order, some at a time; `columns`: only these of theirs."""
         return self.session.pages(self.kept, Selection(where, NUMBER, columns=columns))
 
-    def stored(self, columns: Sequence[str]) -> list[str]:
+    def stored(self, columns: Sequence[str], sides: Sequence[str] = ("old", "new")) -> list[str]:
         """What the old and new values of some columns are called in the history."""
-        return [self.names[f"{side}_{name}"] for side in ("old", "new") for name in columns]
+        return [self.names[f"{side}_{name}"] for side in sides for name in columns]
 
     def last_batches(self, keys: pa.Table, after: int) -> list[int | None]:
         """For each of some keys the batch of its last change after a position: 0 if nobody merged that one, None if

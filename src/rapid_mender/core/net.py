@@ -27,20 +27,18 @@ class Net:
         return len(self.inserts) + len(self.updates) + len(self.deletes)
 
 
-def net_of(slots: Slots, old: Existing, new: Existing, columns: Sequence[str]) -> Net:
+def net_of(slots: Slots, old: Existing, new: Existing, columns: Sequence[str] | None) -> Net:
     """The net changes of those whose slots, old rows and new rows these are.
 
     An insert and its delete vanish; a delete and then an insert are an update; what is as it was at first vanishes; a
-    row whose key changed is a delete and an insert.
+    row whose key changed is a delete and an insert. Without `columns`, what is as it was at first is an update too.
     """
     before, after = slots.before >= 0, slots.after >= 0
     both = slots.take(np.flatnonzero(before & after))
+    inserts, deletes = slots.take(np.flatnonzero(~before & after)), slots.take(np.flatnonzero(before & ~after))
+    if columns is None:
+        return Net(inserts, both, deletes, {})
     was, now = old.take(both.before), new.take(both.after)
     changed = {name: unlike(was, now, name) for name in columns}
     differing = np.flatnonzero(np.any(list(changed.values()), axis=0)) if changed else np.arange(0)
-    return Net(
-        slots.take(np.flatnonzero(~before & after)),
-        both.take(differing),
-        slots.take(np.flatnonzero(before & ~after)),
-        {name: mask[differing] for name, mask in changed.items()},
-    )
+    return Net(inserts, both.take(differing), deletes, {name: mask[differing] for name, mask in changed.items()})

@@ -13,6 +13,7 @@ from dataclasses import dataclass
 import numpy as np
 import pyarrow as pa
 
+from .compare import differs
 from .hashing import hash_rows
 
 
@@ -41,25 +42,28 @@ def slots_of(
 
     Keys are told apart by 128 bits of hash; `seeds` are drawn anew for each call.
     """
-    count = len(takes)
-    there = np.empty(2 * count, bool)
-    there[0::2], there[1::2] = takes, puts
-    events = np.flatnonzero(there)  # of change i: 2 i takes its old row out, 2 i + 1 puts its new row in
-    first, second = (_woven(old, new, seed)[events] for seed in seeds)
+    moves = takes & puts
+    if moves.any():  # of the others each is one event
+        moves &= np.any([differs(was, now) for was, now in zip(old, new, strict=True)], axis=0)
+    each = 1 + moves
+    change = np.repeat(np.arange(len(takes)), each)
+    leaves, enters = np.zeros(len(change), bool), np.zeros(len(change), bool)
+    at = (np.cumsum(each) - each)[moves]
+    leaves[at], enters[at + 1] = True, True
+    takes, puts = takes[change] & ~enters, puts[change] & ~leaves
+    keys = list(new)
+    if not puts.all():
+        place = pa.array(np.where(puts, change, change + len(each)))
+        keys = [pa.concat_arrays([now, was]).take(place) for was, now in zip(old, new, strict=True)]
+    first, second = (hash_rows(keys, seed) for seed in seeds)
     order = np.argsort(first, kind="stable")
-    starts = np.ones(len(events), bool)
+    starts = np.ones(len(order), bool)
     starts[1:] = np.diff(first[order]) != 0
     if (~starts[1:] & (np.diff(second[order]) != 0)).any():  # two keys of one hash
         order = np.lexsort((second, first))
         starts[1:] = (np.diff(first[order]) != 0) | (np.diff(second[order]) != 0)
-    events = events[order]
-    ends = np.ones(len(events), bool)
+    ends = np.ones(len(order), bool)
     ends[:-1] = starts[1:]
-    begin, end = events[starts], events[ends]
-    return Slots(np.where(begin % 2 == 0, begin // 2, -1), np.where(end % 2 == 1, end // 2, -1), end // 2)
-
-
-def _woven(old: Sequence[pa.Array], new: Sequence[pa.Array], seed: int) -> np.ndarray:
-    hashed = np.empty(2 * len(old[0]), np.uint64)
-    hashed[0::2], hashed[1::2] = hash_rows(list(old), seed), hash_rows(list(new), seed)
-    return hashed
+    begin, end = order[starts], order[ends]
+    last = change[end]
+    return Slots(np.where(takes[begin], change[begin], -1), np.where(puts[end], last, -1), last)

@@ -105,6 +105,12 @@ class Sending:
         uses = self.when.uses if self.when is not None else ()
         return list(dict.fromkeys([*self.key, *self.sync.changes_to, *(name for _, name in uses)]))
 
+    @property
+    def compares(self) -> bool:
+        """Whether it matters what the rows were before."""
+        uses = self.when.uses if self.when is not None else ()
+        return bool(self.sync.conflict != "overwrite" or self.sync.changes_to or any(side == "old" for side, _ in uses))
+
     # -- records ----------------------------------------------------------------------------------------
 
     def of_net(self, netted: Netted) -> pa.Table:
@@ -119,7 +125,7 @@ class Sending:
         wanted = self._wanted(old, new, before, after)
         before, after = before[wanted], after[wanted]
         gone = after < 0
-        put, taken = new.take(after[~gone]), old.take(before[gone])
+        put, taken = new.take(after[~gone]), netted.taken(before[gone])
         columns = {name: _both(put, taken, name) for name in self.columns}
         columns[self.flags.gone] = pa.array(np.sort(gone))
         if self.sync.conflict != "overwrite":

@@ -269,7 +269,7 @@ class TableSyncing(Syncing):
             self.done.held_by = view.held_by
             send = self.sending(view)  # tells what is wrong with the job also if nothing is to be sent
             send, until = known_of(view, send, at["position"])
-            pages, came_from, ours = self._next(view, at["position"], until, send.needed)
+            pages, came_from, ours = self._next(view, at["position"], until, send)
             if not pages or view.past is None:
                 return None
             last = int(pages[-1].values[NUMBER][-1].as_py())
@@ -280,7 +280,7 @@ class TableSyncing(Syncing):
                 if self.job.keep == "changes":
                     records = send.of_changes(view.past, together(pages))
                 else:
-                    records = send.of_net(netted(view.past, pages, send.needed))
+                    records = send.of_net(netted(view.past, pages, send.needed, whole=send.compares))
         after = at | {"position": last}
         moving = self._moving(at, after, [*came_from, *([token] if token else [])])
         if records is not None and records.num_rows:
@@ -291,15 +291,15 @@ class TableSyncing(Syncing):
         self.done.changes += count
         return after
 
-    def _next(
-        self, view: View, position: int, until: int, needed: Sequence[str]
-    ) -> tuple[list[Existing], list[str], bool]:
+    def _next(self, view: View, position: int, until: int, send: Sending) -> tuple[list[Existing], list[str], bool]:
         """The next changes that have come the same way; that way, and whether it began at the target."""
         pages: list[Existing] = []
         way: list[str] | None = None
         count, columns = 0, None
         if self.job.keep == "rows" and view.past is not None:  # of a log all is kept
-            columns = [NUMBER, "batch_no", "action", *view.past.stored(needed)]
+            columns = [NUMBER, "batch_no", "action"]
+            columns += view.past.stored(send.needed if send.compares else send.key, ["old"])
+            columns += view.past.stored(send.needed, ["new"])
         for page in view.changes(position, until, columns):
             page = _cut(page, self.job.commit_every - count)
             batches, at = np.unique(pc.fill_null(page.values["batch_no"], 0).to_numpy(), return_inverse=True)

@@ -22,12 +22,15 @@ from ..core.own_tables import BATCHES_TABLE
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, OneWriter, Selection, Session, Store, Watch
+from ..stores.memory import MemoryStore
+from .side_by_side import are_many, read_side_by_side
 
 
 @dataclass(frozen=True)
 class View:
     """A table and its history at one moment, within a session."""
 
+    store: Store
     session: Session
     info: TableInfo
     past: Past | None
@@ -43,6 +46,9 @@ class View:
         """The changes after a position, in order, some at a time; `columns`: only these of theirs."""
         if self.past is not None:
             until = self.until if until is None else min(until, self.until)
+            if are_many(after, until) and not isinstance(self.store, MemoryStore):
+                yield from read_side_by_side(self.store, self.past, after, until, columns)
+                return
             yield from self.past.changes([[Condition(NUMBER, ">", after)], [Condition(NUMBER, "<=", until)]], columns)
 
 
@@ -83,13 +89,13 @@ class Tail:
                     _check(session, info.name, past, position, batch)
                     self._checked = newest_batch
                 if past is None:
-                    yield View(session, info, None, position, newest_batch)
+                    yield View(self.store, session, info, None, position, newest_batch)
                     return
                 until, newest = self._until(past, position, last)
                 over = until != newest and self._mark(past, newest)
                 if until is not None and (last or not over):
                     held = self._holders() if until < newest else []
-                    yield View(session, info, past, until, newest_batch, held)
+                    yield View(self.store, session, info, past, until, newest_batch, held)
                     return
 
     def _until(self, past: Past, position: int, certain: bool) -> tuple[int | None, int]:

@@ -174,7 +174,12 @@ class SQLReading(Session):
     def _picks(self, table: Described, columns: Sequence[Column], of: str = "t.") -> list[Pick]:
         among = self._among(table, columns)
         wanted = [(f"r{i}", *locator) for i, locator in enumerate(table.locators) if i not in among]
-        wanted += [(f"c{i}", self._q(c.name), table.forms[c.name]) for i, c in enumerate(columns)]
+        return self._picked([*wanted, *self._columns(table, columns)], of)
+
+    def _columns(self, table: Described, columns: Sequence[Column]) -> list[tuple[str, str, Form]]:
+        return [(f"c{i}", self._q(column.name), table.forms[column.name]) for i, column in enumerate(columns)]
+
+    def _picked(self, wanted: Sequence[tuple[str, str, Form]], of: str = "t.") -> list[Pick]:
         return [Pick(form.read.format(f"{of}{sql}"), alias, form.came or form.wire) for alias, sql, form in wanted]
 
     def _among(self, table: Described, columns: Sequence[Column]) -> dict[int, int]:
@@ -190,7 +195,8 @@ class SQLReading(Session):
     def _existing(
         self, link: SQLLink, table: Described, rows_read: pa.Table, columns: Sequence[Column], by: Sequence[str]
     ) -> Existing:
-        """What was selected with `_picks`, in the columns' types. `by`: what the rows were looked up by."""
+        """What was selected with `_picks`, in the columns' types. `by`: what the rows were looked up by, and are found
+        by again if the table has no locators, or these were not selected."""
         positions = np.arange(rows_read.num_rows)
         if "position" in rows_read.column_names:
             positions = rows_read["position"].to_numpy()
@@ -208,9 +214,9 @@ class SQLReading(Session):
             if bad is not None and bad.any():
                 strange[column.name] = bad
         values = pa.table(arrays, names=[column.name for column in columns])
-        if table.locators:
+        among = self._among(table, columns)
+        if table.locators and (among or "r0" in rows_read.column_names):
             names = [f"r{i}" for i in range(len(table.locators))]
-            among = self._among(table, columns)
             came = [rows_read[f"c{among[i]}" if i in among else name] for i, name in enumerate(names)]
             wires = [Column("", one.form.wire) for one in table.locators]
             locators = pa.table([cast(*one)[0] for one in zip(came, wires, strict=True)], names=names)
@@ -375,8 +381,10 @@ class SQLReading(Session):
         if wanted.limit is not None:
             rest += f" LIMIT {int(wanted.limit)}"
         picked = info.columns if wanted.columns is None else info.pick(wanted.columns)
-        names = [column.name for column in picked]
-        rows = link.select(self._picks(table, picked), rest)
+        numbered = wanted.by is not None and any(column.name == wanted.by for column in picked)
+        names = [wanted.by] if numbered and wanted.by is not None else [column.name for column in picked]
+        picks = self._picked(self._columns(table, picked)) if numbered else self._picks(table, picked)
+        rows = link.select(picks, rest)
         if wanted.by and not wanted.first:
             rows = rows.take(pa.array(np.arange(rows.num_rows)[::-1]))
         return self._existing(link, table, rows, picked, names)

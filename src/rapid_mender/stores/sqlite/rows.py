@@ -41,13 +41,19 @@ class Rows:
         self._from = f"FROM {name_sql(self.info.name)} AS t"
 
     def _selecting(self, columns: Sequence[Column]) -> str:
-        parts = [f"t.{name_sql(name)} AS r{i}" for i, name in enumerate(self.finders)]
+        among = self._among(columns)
+        parts = [f"t.{name_sql(name)} AS r{i}" for i, name in enumerate(self.finders) if i not in among]
         for i, column in enumerate(columns):
             if in_parts(column):
                 parts += [form_sql(f"t.{name_sql(column.name)}", form, f"c{i}_{form}") for form in PARTS]
             else:
                 parts.append(f"t.{name_sql(column.name)} AS c{i}")
         return ", ".join(parts)
+
+    def _among(self, columns: Sequence[Column]) -> dict[int, int]:
+        """The finders that are read among some columns, and which of them these are."""
+        read = {column.name: i for i, column in enumerate(columns) if not in_parts(column)}
+        return {i: read[name] for i, name in enumerate(self.finders) if name in read}
 
     def located(self, first: int) -> str:
         """The condition that finds one row again; its values are bound from the number `first` on."""
@@ -100,7 +106,9 @@ class Rows:
             f"SELECT s.position AS position, {self._select} {self._from} CROSS JOIN temp.rmend_keys AS s ON {on}"
         )
         link.run("DROP TABLE temp.rmend_keys")
-        return rows.sort_by([("position", "ascending"), *((name, "ascending") for name in self._locators)])
+        among = self._among(self.info.columns)
+        found = (f"c{among[i]}" if i in among else name for i, name in enumerate(self._locators))
+        return rows.sort_by([("position", "ascending"), *((name, "ascending") for name in found)])
 
     def is_indexed(self, link: Link, key: tuple[str, ...]) -> bool:
         """Whether the key's columns can all be looked up in one index, as SQLite itself plans it."""
@@ -114,7 +122,9 @@ class Rows:
 
     def _existing(self, link: Link, rows_read: pa.Table, columns: Sequence[Column] | None = None) -> Existing:
         columns = self.info.columns if columns is None else columns
-        where_rows = rows_read.select(self._locators)
+        among = self._among(columns)
+        found = [rows_read[f"c{among[i]}" if i in among else name] for i, name in enumerate(self._locators)]
+        where_rows = pa.table(found, names=self._locators)
         arrays: list[pa.Array] = []
         verbatim: dict[str, Verbatim] = {}
         for i, column in enumerate(columns):
