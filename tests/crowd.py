@@ -1,4 +1,5 @@
-"""Many processes that merge into one table, while another writes to it. At length: `python -m tests.crowd STORE 60`.
+"""Many processes that merge into one table, while another writes to it. At length: `python -m tests.crowd STORE 60`;
+with followers into another store: `python -m tests.crowd STORE 60 STORE`.
 
 Every value that is written is written once, so that what happened to a row can be put in order afterwards: what the
 history says, and what the other program says that it did.
@@ -17,6 +18,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.parquet as pq
 
 import rapid_mender as rm
 from rapid_mender.stores.contract import Conflict
@@ -24,7 +26,7 @@ from rapid_mender.stores.sql.link import Pick
 from rapid_mender.stores.urls import open_store
 
 from . import servers
-from .killing import trees
+from .killing import place, trees
 
 _ROWS, _BATCH = 2_000, 200
 
@@ -107,6 +109,49 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
     return {"merges": len(merges), "edits": len(edits), "retries": sum(one[1] for one in merges)}
 
 
+def crowd_followed(url: str, run: Any, to_url: str, folder: Path, merging: int, seconds: float) -> dict[str, int]:
+    """Let them merge while a table, a log and a folder of files follow. Raises AssertionError if one of these is not in the
+    end what the history says."""
+    run("CREATE TABLE trees (tag_no bigint PRIMARY KEY, height bigint, edits bigint NOT NULL DEFAULT 0)")
+    rm.merge(rm.Job(store=url, table="trees", key="tag_no"), [{"tag_no": n, "height": -n} for n in range(_ROWS)])
+    at = f'to_store = "{to_url}"\nto_table = '
+    ways = {"map": f'{at}"map"\n', "log": f'{at}"log"\nkeep = "changes"\n', "files": 'to_folder = "parts"\nformat = "parquet"\n'}
+    for name, told in ways.items():
+        (folder / f"{name}.toml").write_text(f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\n{told}')
+    rmend = [sys.executable, "-m", "rapid_mender", "sync"]
+    following = [subprocess.Popen([*rmend, str(folder / f"{name}.toml"), "--every", "100ms"], stdout=-3, stderr=subprocess.PIPE, text=True) for name in ways]
+    started = [
+        subprocess.Popen([sys.executable, "-m", "tests.crowd", "merge", str(n), url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True)
+        for n in range(1, merging + 1)
+    ]
+    said = [one.communicate(timeout=seconds + 120)[1] for one in started]
+    assert all(one.returncode == 0 for one in started), said
+    for one in following:
+        one.terminate()
+    said = [one.communicate(timeout=60)[1] for one in following]
+    assert not any("Traceback" in text or "error" in text.lower() for text in said), said
+    for name in ways:
+        rm.sync(rm.Sync.load(folder / f"{name}.toml"))
+    history = rm.history(url, "trees")
+    numbers = history["change_no"].to_pylist()
+    store = open_store(to_url)
+    with store.begin(write=False) as session:
+        here, log = (session.read(session.describe(name)).values for name in ("map", "log"))
+    store.close()
+    held = {}
+    for row in history.to_pylist():
+        held[row["new_tag_no"]] = (row["new_height"], row["new_edits"])
+    assert {row["tag_no"]: (row["height"], row["edits"]) for row in here.to_pylist()} == held
+    assert held == {row["tag_no"]: (row["height"], row["edits"]) for row in trees(url).to_pylist()}
+    assert log.sort_by("change_no").select(["change_no", "tag_no", "height"]).to_pylist() == [
+        {"change_no": row["change_no"], "tag_no": row["new_tag_no"], "height": row["new_height"]} for row in history.to_pylist()
+    ]
+    parts = sorted((folder / "parts").glob("*.parquet"))
+    assert [number for part in parts for number in pq.read_table(part)["change_no"].to_pylist()] == numbers
+    runs = rm.batches(to_url, table="map").num_rows
+    return {"changes": len(numbers), "batches": rm.batches(url).num_rows, "steps of the table": runs, "parts": len(parts)}
+
+
 if __name__ == "__main__":
     if sys.argv[1] in ("merge", "write"):
         what, number, url, seconds, folder = sys.argv[1:]
@@ -118,4 +163,8 @@ if __name__ == "__main__":
     else:
         servers.provide()
         with tempfile.TemporaryDirectory() as name, servers.database(sys.argv[1]) as database:
-            print(sys.argv[1], crowd(database.url, database.run, Path(name), 8, float(sys.argv[2])))
+            if len(sys.argv) == 3:
+                print(sys.argv[1], crowd(database.url, database.run, Path(name), 8, float(sys.argv[2])))
+            else:
+                with place(sys.argv[3], Path(name)) as to:
+                    print(*sys.argv[1:], crowd_followed(database.url, database.run, to.url, Path(name), 8, float(sys.argv[2])))

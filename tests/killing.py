@@ -1,6 +1,7 @@
 """Killing merges at random moments, or the server under them. At length: `python -m tests.killing STORE ROWS KILLS`.
 
-STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is stopped at once and not the merge; with `-undo` or `-sync`, these are killed.
+STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is stopped at once and not the merge; with `-undo`, `-sync` or
+`-fill`, these are killed; the last two take the STORE that follows behind KILLS.
 """
 
 from __future__ import annotations
@@ -12,7 +13,7 @@ import sys
 import tempfile
 import time
 from collections.abc import Callable, Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, nullcontext
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -61,9 +62,14 @@ def place(kind: str, folder: Path, server: bool = False) -> Iterator[Place]:
 
 def trees(url: str) -> pa.Table:
     """The table of trees, by their numbers."""
+    return table_of(url, "trees").sort_by("tag_no")
+
+
+def table_of(url: str, name: str) -> pa.Table:
+    """A table of a store."""
     store = open_store(url)
     with store.begin(write=False) as session:
-        found = session.read(session.describe("trees")).values.sort_by("tag_no")
+        found = session.read(session.describe(name)).values
     store.close()
     return found
 
@@ -178,14 +184,14 @@ def kill_undos(where: Place, rows: int, kills: int, seed: int) -> list[str]:
     return seen
 
 
-def kill_syncs(where: Place, folder: Path, rows: int, kills: int, seed: int) -> list[str]:
+def kill_syncs(where: Place, to: Place, folder: Path, rows: int, kills: int, seed: int) -> list[str]:
     """Kill `kills` runs of syncs, into a table, a log and files, that follow a register of `rows` trees: now while they
     fill, now while they follow. In the end both are as the register, and no change was taken twice."""
     rng, url = random.Random(seed), where.url
     store, _ = _register(url, rows)
     job = rm.Job(store=store, table="trees", key="tag_no", missing="delete")
     for name, keep in (("map", "rows"), ("log", "changes")):
-        told = f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\nto_store = "{url}"\nto_table = "{name}"\nkeep = "{keep}"\n'
+        told = f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\nto_store = "{to.url}"\nto_table = "{name}"\nkeep = "{keep}"\n'
         (folder / f"{name}.toml").write_text(f"{told}commit_every = {max(rows // 3, 1)}\n")
     told = f'follower = "files"\nstore = "{url}"\ntable = "trees"\nto_folder = "parts"\nformat = "parquet"\n'
     (folder / "files.toml").write_text(f"{told}commit_every = {max(rows // 3, 1)}\n")
@@ -206,13 +212,41 @@ def kill_syncs(where: Place, folder: Path, rows: int, kills: int, seed: int) -> 
     for name in whole:
         rm.sync(rm.Sync.load(folder / f"{name}.toml"))
     history = rm.history(url, "trees")
-    with store.begin(write=False) as session:
-        held = [session.read(session.describe(name)).values for name in ("trees", "map", "log")]
     store.close()
+    held = [table_of(url, "trees"), table_of(to.url, "map"), table_of(to.url, "log")]
     assert held[0].sort_by("tag_no").equals(held[1].sort_by("tag_no"))
     parts = [one for part in sorted((folder / "parts").glob("*.parquet")) for one in pq.read_table(part)["change_no"].to_pylist()]
     assert parts == history["change_no"].to_pylist()
     assert held[2].sort_by("change_no")["change_no"].to_pylist() == history["change_no"].to_pylist()
+    return seen
+
+
+def kill_fills(where: Place, to: Place, rows: int, kills: int, seed: int) -> list[str]:
+    """Kill `kills` fills of tables that follow a register of `rows` trees, change that, and go on: each is then as the
+    register."""
+    rng, url = random.Random(seed), where.url
+    store, _ = _register(url, rows)
+    job = rm.Job(store=store, table="trees", key="tag_no", missing="delete")
+    rm.merge(job, pa.table({"tag_no": range(rows), "note": pa.repeat("0", rows)}))
+    seen: list[str] = []
+    whole = 0.0
+    for turn in range(kills + 1):
+        sync = {"store": url, "table": "trees", "to_store": to.url, "to_table": f"map{turn}", "follower": f"map{turn}", "commit_every": max(rows // 3, 1)}
+        script = f"import rapid_mender as rm; rm.sync(rm.Sync(**{sync!r}))"
+        began = time.perf_counter()
+        run = subprocess.Popen([sys.executable, "-c", script], stdout=-3, stderr=subprocess.PIPE, text=True)
+        if whole:
+            _wait_for(lambda run=run: run.poll() is not None, rng.uniform(0.3, 1.0) * whole)  # type: ignore[misc]
+            seen.append("killed" if run.poll() is None else "ended")
+            run.send_signal(signal.SIGKILL)
+        _, said = run.communicate()
+        assert run.returncode in (0, -signal.SIGKILL), said
+        whole = whole or time.perf_counter() - began
+        some = rng.sample(range(rows * 2), rows)
+        rm.merge(job, pa.table({"tag_no": some, "height_m": [rng.random() for _ in some], "note": pa.repeat(f"{turn}", rows)}))
+        rm.sync(rm.Sync(**sync))  # type: ignore[arg-type]
+        assert table_of(url, "trees").sort_by("tag_no").equals(table_of(to.url, f"map{turn}").sort_by("tag_no"))
+    store.close()
     return seen
 
 
@@ -221,8 +255,10 @@ if __name__ == "__main__":
     kind, _, whom = sys.argv[1].partition("-")
     with tempfile.TemporaryDirectory() as name, place(kind, Path(name), whom == "server") as there:
         counts = int(sys.argv[2]), int(sys.argv[3]), int(time.time())
-        if whom == "sync":
-            outcome = kill_syncs(there, Path(name), *counts)
+        if whom in ("sync", "fill"):
+            (Path(name) / "to").mkdir()
+            with place(sys.argv[4], Path(name) / "to") if len(sys.argv) > 4 else nullcontext(there) as to:
+                outcome = kill_syncs(there, to, Path(name), *counts) if whom == "sync" else kill_fills(there, to, *counts)
         else:
             outcome = kill_undos(there, *counts) if whom == "undo" else kill_merges(there, Path(name), *counts)
     print(sys.argv[1], {word: outcome.count(word) for word in dict.fromkeys(outcome)})

@@ -306,7 +306,7 @@ def test_a_kill_at_any_moment_leaves_before_or_after(tmp_path: Path) -> None:
     syncs = tmp_path / "syncs"
     syncs.mkdir()
     with place("sqlite", syncs) as there:
-        assert len(kill_syncs(there, syncs, rows=5_000, kills=6, seed=4)) == 6
+        assert len(kill_syncs(there, there, syncs, rows=5_000, kills=6, seed=4)) == 6
 
 
 def test_examples_run() -> None:

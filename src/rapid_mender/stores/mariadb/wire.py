@@ -155,7 +155,7 @@ def _read_texts(read: Callable[[int], bytes], rows: list[tuple[bytes | None]]) -
         header = read(4)
         size = unpack(header)[0] & _FULL if len(header) == 4 else _FULL + 1
         data = read(size)
-        if len(data) < max(size, 1):
+        if len(data) < size or not (data or before):
             raise _refusal(_LOST, "Lost connection to MySQL server during query")
         if size == _FULL or before:
             before += data

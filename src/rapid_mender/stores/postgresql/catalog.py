@@ -162,7 +162,7 @@ JOIN pg_class c ON c.oid = part.oid LEFT JOIN pg_am m ON m.oid = c.relam""")
 foreign table have places of their own, and servers before 14 read a whole table for each span."""
 
 SEQUENCES = catalog_sql("""
-SELECT a.attname::text AS column, q.oid::int8 AS oid, s.seqmax AS most,
+SELECT a.attname::text AS column, q.oid::int8 AS oid, s.seqmax AS most, s.seqcache AS cache,
   has_sequence_privilege(q.oid, 'UPDATE') AS may,
   quote_ident(m.nspname::text) || '.' || quote_ident(q.relname::text) AS name
 FROM pg_attribute a JOIN pg_depend d ON d.refclassid = 'pg_catalog.pg_class'::regclass

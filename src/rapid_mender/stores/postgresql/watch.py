@@ -9,6 +9,7 @@ from __future__ import annotations
 from collections.abc import Callable
 
 from ...core.schema import TableInfo
+from ...errors import StoreError
 from ..contract import Watch
 from .link import PostgreSQLLink
 
@@ -19,7 +20,7 @@ class LockWatch(Watch):
     """Asks over a connection of its own, outside of any transaction."""
 
     def __init__(self, connect: Callable[[], PostgreSQLLink], history: TableInfo) -> None:
-        self._connect, self._table = connect, history.identity
+        self._connect, self._history = connect, history
         self._link: PostgreSQLLink | None = None
 
     def close(self) -> None:
@@ -28,8 +29,19 @@ class LockWatch(Watch):
             self._link = None
 
     def _writers(self) -> dict[str, str]:
-        self._link = self._link or self._connect()
-        return self._link.writers(self._table)
+        if self._link is None:
+            self._link = self._connect()
+            self._check(self._link)
+        return self._link.writers(self._history.identity)
+
+    def _check(self, link: PostgreSQLLink) -> None:
+        """Numbers that a connection has taken in advance may come long after larger ones."""
+        for one in link.sequences(int(self._history.identity)):
+            if one["cache"] > 1:
+                raise StoreError(
+                    f"{link.where}: {one['name']} hands out {one['cache']} numbers of {self._history.name!r} at once, so "
+                    f"changes come in another order, and cannot be followed; ALTER SEQUENCE {one['name']} CACHE 1"
+                )
 
     def mark(self) -> Writers:
         return frozenset(self._writers())
