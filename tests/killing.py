@@ -141,7 +141,7 @@ def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, co
     return seen
 
 
-def _register(url: str, rows: int) -> tuple[Store, np.ndarray]:
+def register(url: str, rows: int) -> tuple[Store, np.ndarray]:
     """A register of trees, which is made, and their numbers."""
     store, numbers = open_store(url), np.arange(rows)
     with store.begin(write=True) as session:
@@ -153,7 +153,7 @@ def _register(url: str, rows: int) -> tuple[Store, np.ndarray]:
 def kill_undos(where: Place, rows: int, kills: int, seed: int) -> list[str]:
     """Kill `kills` undos of a batch of `rows` records; say for each whether the register was before or after it."""
     rng, url = random.Random(seed), where.url
-    store, numbers = _register(url, rows)
+    store, numbers = register(url, rows)
     batch = pa.table({"tag_no": numbers + rows // 3, "height_m": numbers / 7, "note": pa.repeat("new", rows)})
     number = rm.merge(rm.Job(store=store, table="trees", key="tag_no"), batch).batch
     store.close()
@@ -188,7 +188,7 @@ def kill_syncs(where: Place, to: Place, folder: Path, rows: int, kills: int, see
     """Kill `kills` runs of syncs, into a table, a log and files, that follow a register of `rows` trees: now while they
     fill, now while they follow. In the end both are as the register, and no change was taken twice."""
     rng, url = random.Random(seed), where.url
-    store, _ = _register(url, rows)
+    store, _ = register(url, rows)
     job = rm.Job(store=store, table="trees", key="tag_no", missing="delete")
     for name, keep in (("map", "rows"), ("log", "changes")):
         told = f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\nto_store = "{to.url}"\nto_table = "{name}"\nkeep = "{keep}"\n'
@@ -225,7 +225,7 @@ def kill_fills(where: Place, to: Place, rows: int, kills: int, seed: int) -> lis
     """Kill `kills` fills of tables that follow a register of `rows` trees, change that, and go on: each is then as the
     register."""
     rng, url = random.Random(seed), where.url
-    store, _ = _register(url, rows)
+    store, _ = register(url, rows)
     job = rm.Job(store=store, table="trees", key="tag_no", missing="delete")
     rm.merge(job, pa.table({"tag_no": range(rows), "note": pa.repeat("0", rows)}))
     seen: list[str] = []

@@ -60,6 +60,8 @@ def test_demo_tells_its_story(rmend: Rmend, tmp_path: Path) -> None:
     assert (would["conflicts"], would["batch"], did["batch"]) == ([], None, 8)
     assert (right["holds"], right["sealed"], wrong["holds"]) == (True, 2, False)
     assert [(one["tag_no"], one["column"], one["after"]) for one in wrong["differences"]] == [(1, "height_m", "99.0")]
+    assert (by_name["sync"]["filled"], len(by_name["h/follow.py"]["lines"])) == (2029, 6)
+    assert [one["behind"] for one in by_name["followers"]["followers"]] == [0, 771, 0]
     shown = rmend("demo", "h")
     assert shown.code == 0
     for step in told:  # the commands that it prints can be repeated

@@ -23,6 +23,7 @@ from hypothesis import strategies as st
 
 import rapid_mender as rm
 from rapid_mender.core.schema import Column
+from rapid_mender.followers import tail
 
 from . import servers
 from .laws import Case, cases, every_store, normal, on_every_store
@@ -287,8 +288,9 @@ OUT_OF_ORDER = {  # how numbers are taken by others than us: before the commit, 
 
 
 @pytest.mark.parametrize(("kind", "user"), [("postgresql", ""), ("mariadb", ""), ("mariadb", "may not know who writes")])
-def test_changes_that_are_committed_in_another_order(kind: str, user: str) -> None:
+def test_changes_that_are_committed_in_another_order(kind: str, user: str, monkeypatch: pytest.MonkeyPatch) -> None:
     """Two writers whose transactions commit otherwise than they took their numbers, or not; one is open for a second."""
+    monkeypatch.setattr(tail, "_MANY", 1000 if user else 0)  # as if they were many: then who writes is asked first
     follow_writers(kind, 60, user)
 
 
@@ -345,6 +347,10 @@ def follow_writers(kind: str, rounds: int, user: str = "") -> None:
             database.run(f"DROP USER '{name}'@'%', '{name}'@'localhost'")
         assert seen == sorted(wanted), "each once, by their numbers"
         assert held, "who held the others up is told"
+        if kind == "postgresql":
+            database.run("ALTER SEQUENCE numbers CACHE 20")
+            with rm.Follower(url, "t", "late") as late, pytest.raises(rm.StoreError, match=r"hands out 20 numbers .* CACHE 1"):
+                list(late.changes())
         assert not user or all("the right PROCESS" in one for one in held)
 
 

@@ -47,6 +47,8 @@ STORY_TREE: dict[str, Any] = {"district": "Tanner's Row", "tag_no": 12}
 """The tree that every survey finds changed, and whose history the story shows."""
 
 FILES = ("register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv", "survey-4.csv")
+PARTS = "changes"
+"""The folder of the files that follow."""
 LATER = ("survey-1.mended.csv", "draft.toml", "map.db")
 """Files that the story makes on its way."""
 JOBS = {
@@ -128,6 +130,25 @@ girth_cm = "girth"
 height_m = "height"
 surveyed_on = "seen_on"
 """,
+    "files.toml": """# A folder that follows the register: a file a run, a CloudEvent a line.
+follower = "files"
+store = "sqlite:///register.db"
+table = "trees"
+to_folder = "changes"
+""",
+    "follow.py": '''"""Prints what changes in the register. Run it again, and it goes on from there."""
+
+from pathlib import Path
+
+import rapid_mender as rm
+
+with rm.Follower(f"sqlite:///{Path(__file__).with_name('register.db')}", "trees", "printer") as follower:
+    for changes in follower.changes(limit=6):
+        for one in changes.to_pylist():
+            heights = f"{one['old_height_m']} m, then {one['new_height_m']} m"
+            print(one["change_no"], one["action"], one["new_district"], one["new_tag_no"], heights, sep="  ")
+        follower.acknowledge()
+''',
     "census.toml": """# A full copy of one district: trees that do not come any more were felled.
 store = "sqlite:///register.db"
 table = "trees"
@@ -155,14 +176,17 @@ def make(folder: str | os.PathLike[str]) -> None:
     if path.exists() and not path.is_dir():
         raise JobError(f"{path} is a file; name a folder for the demo")
     there = {entry.name for entry in path.iterdir()} if path.exists() else set()
+    parts = list((path / PARTS).iterdir()) if (path / PARTS).is_dir() else []
+    if all(re.fullmatch(r"[0-9]+-[0-9]+\.events\.jsonl|\.rmend\.(json|lock)", part.name) for part in parts):
+        there.discard(PARTS)
     ours |= {name for name in there if re.sub(r"\.rejects\.\d+\.", ".rejects.", name) in ours}  # of earlier runs
     others = sorted(there - ours)
     if others:
         raise JobError(f"the folder {path} has other files in it ({others[0]}); name another folder for the demo")
     try:
         path.mkdir(parents=True, exist_ok=True)
-        for name in ours:
-            (path / name).unlink(missing_ok=True)
+        for old in (*parts, *(path / name for name in ours)):
+            old.unlink(missing_ok=True)
         rng = random.Random(_SEED)
         trees = _register(rng)
         _write_register(path / "register.db", trees)

@@ -7,6 +7,7 @@ import io
 import json
 import os
 import shlex
+import subprocess
 import sys
 from collections.abc import Callable
 
@@ -62,6 +63,11 @@ STEPS: list[tuple[str, list[str]]] = [
         "The map follows: of each tree what all changes since come to. The heights in feet never reach it.",
         ["sync", "{folder}/map.toml"],
     ),
+    ("A folder of files follows too, for whoever reads files.", ["sync", "{folder}/files.toml"]),
+    (
+        "And a program of ten lines: each time that it runs, it goes on from where it was.",
+        ["python", "{folder}/follow.py"],
+    ),
     ("Who follows the register, and how far behind?", ["followers", "sqlite:///{folder}/register.db"]),
     ("Do the history and the table say the same?", ["verify", "{folder}/survey-4.toml"]),
     (
@@ -89,9 +95,17 @@ def tell(folder: str, run: Callable[[list[str]], object], as_json: bool = False)
             edit_behind(folder)
         if words[0] == "draft":
             words.append("--force")
-        shown = " ".join(["rmend", *map(_quoted, words)])
+        program = words[0] == "python"
+        shown = " ".join([*([] if program else ["rmend"]), *map(_quoted, words)])
         out = io.StringIO()
-        if as_json:
+        if program:
+            done = subprocess.run([sys.executable, *words[1:]], capture_output=True, text=True, check=True)
+            if as_json:
+                told.append({"text": text, "command": shown, "output": {"lines": done.stdout.splitlines()}})
+            else:
+                _head(text, shown)
+                print(done.stdout.rstrip())
+        elif as_json:
             with contextlib.redirect_stdout(out):
                 run([*words, "--json"])
             told.append({"text": text, "command": shown, "output": json.loads(out.getvalue())})

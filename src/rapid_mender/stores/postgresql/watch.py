@@ -39,8 +39,9 @@ class LockWatch(Watch):
         for one in link.sequences(int(self._history.identity)):
             if one["cache"] > 1:
                 raise StoreError(
-                    f"{link.where}: {one['name']} hands out {one['cache']} numbers of {self._history.name!r} at once, so "
-                    f"changes come in another order, and cannot be followed; ALTER SEQUENCE {one['name']} CACHE 1"
+                    f"{link.where}: {one['name']} hands out {one['cache']} numbers of {self._history.name!r} at once, "
+                    "so nobody knows in which order changes come, and they cannot be followed; "
+                    f"ALTER SEQUENCE {one['name']} CACHE 1"
                 )
 
     def mark(self) -> Writers:
