@@ -23,7 +23,7 @@ import pyarrow as pa
 
 import rapid_mender as rm
 
-from . import servers
+from . import following, servers
 from . import sqlite_peers as peers
 from .data import COLUMNS, KEY, existing_and_batch
 from .past import past
@@ -258,7 +258,17 @@ def _past_titles(scale: int) -> dict[str, str]:
     return {f"{kind}-past": f"{title}, {text.format(rows, rows * 2)}" for kind, title in kinds.items()}
 
 
-_PARTS = ("sqlite", "memory", "rules", "refusals", *_server_titles(1), "growth", "csv", *_past_titles(1))
+_PARTS = (
+    "sqlite",
+    "memory",
+    "rules",
+    "refusals",
+    *_server_titles(1),
+    "growth",
+    "csv",
+    *_past_titles(1),
+    *following.parts(1, 1),
+)
 
 
 def _on_server(name: str, scale: int, rounds: int, rest: float) -> Rows:
@@ -339,6 +349,7 @@ def main() -> None:
             name: (title, partial(past, name.split("-")[0], 5_000_000 // (size * options.scale), options.rounds))
             for name, title in _past_titles(size * options.scale).items()
         },
+        **following.parts(size * options.scale, options.rounds),
         "csv": (
             f"A CSV file of {10_000_000 // size:,} records into an empty SQLite table, history on",
             lambda: csv_memory(10_000_000 // size),

@@ -12,6 +12,7 @@ import tempfile
 import time
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
+from functools import partial
 from pathlib import Path
 
 import numpy as np
@@ -25,33 +26,17 @@ from rapid_mender.stores.urls import opened
 
 from . import sqlite_peers
 from .data import COLUMNS, KEY, existing_and_batch, trees
-from .past import _measured_again, _of
+from .past import database, measured_again, ratios_of, read, timed
 from .servers import KINDS
 
 Rows = list[tuple[str, list[float], str]]
 
 
 @contextmanager
-def _database(kind: str) -> Iterator[str]:
-    """The URL of a store with an empty table of trees."""
-    none = existing_and_batch(1, 1)[0].slice(0, 0)
-    if kind == "sqlite":
-        with tempfile.TemporaryDirectory(dir=os.environ.get("BENCH_DIR")) as folder:
-            sqlite_peers.make(Path(folder) / "register.db", none)
-            yield f"sqlite:///{folder}/register.db"
-        return
-    server = KINDS[kind](none)
-    try:
-        yield server.reset()
-    finally:
-        server.drop()
-
-
-@contextmanager
 def _second(kind: str, url: str) -> Iterator[str]:
     """The URL of an empty store: a file, or another database of the server."""
     if kind == "sqlite":
-        with _database(kind) as to_url:
+        with database(kind) as to_url:
             yield to_url
         return
     drop = "DROP DATABASE IF EXISTS rmend_bench_to"
@@ -66,25 +51,19 @@ def _second(kind: str, url: str) -> Iterator[str]:
 @contextmanager
 def _two(kind: str, to_kind: str) -> Iterator[tuple[str, str]]:
     """The URLs of a store with an empty table of trees, and of one of another kind, or the same."""
-    with _database(kind) as url:
+    with database(kind) as url:
         if kind == to_kind:
             with _second(kind, url) as to_url:
                 yield url, to_url
         else:
-            with _database(to_kind) as to_url:
+            with database(to_kind) as to_url:
                 yield url, to_url
-
-
-def _timed(work: Callable[[], object]) -> float:
-    started = time.perf_counter()
-    work()
-    return time.perf_counter() - started
 
 
 def _ratio(times: dict[str, list[float]]) -> Rows:
     """The times of several ways, with their ratios to the first."""
     (first, base), *others = times.items()
-    return [(first, base, "1"), *((name, series, _of(base, series)) for name, series in others)]
+    return [(first, base, "1"), *((name, series, ratios_of(base, series)) for name, series in others)]
 
 
 def netting(changes: int, keys: int, rounds: int) -> Rows:
@@ -117,8 +96,8 @@ def netting(changes: int, keys: int, rounds: int) -> Rows:
 
         times: dict[str, list[float]] = {"DuckDB, a window function": [], "Rapid Mender": []}
         for _ in range(rounds):
-            times["DuckDB, a window function"].append(_timed(theirs))
-            times["Rapid Mender"].append(_timed(ours))
+            times["DuckDB, a window function"].append(timed(theirs))
+            times["Rapid Mender"].append(timed(ours))
     assert counts["ours"] == counts["theirs"], counts
     return _ratio(times)
 
@@ -132,7 +111,7 @@ def _change_many(store: Store, rows: int, changes: int, keys: int, rng: np.rando
     new = np.arange(rows, rows + keys // 5) + int(rng.integers(1, 1000)) * 10 * rows
     while made < changes:
         numbers = np.concatenate([pool, new]) if not made else rng.permutation(np.concatenate([pool, new]))
-        batch = _measured_again(trees(numbers[: changes - made], rng), step * (made + 1))
+        batch = measured_again(trees(numbers[: changes - made], rng), step * (made + 1))
         made += rm.merge(job, batch).batch is not None and batch.num_rows
     return int(rm.batches(store, table="trees", limit=1)["last_change"][0].as_py())
 
@@ -160,7 +139,7 @@ def syncing(kind: str, to_kind: str, rows: int, changes: int, keys: int, rounds:
                     ("the sync", lambda: rm.sync(sync)),
                 ]
                 for name, way in ways if turn % 2 else reversed(ways):
-                    times[name].append(_timed(way))
+                    times[name].append(timed(way))
         with target.begin(write=False) as session:
             both = [_sorted(session, name) for name in ("map", "plain")]
         assert both[0].equals(both[1]), "the sync and the merge end in other rows"
@@ -177,7 +156,7 @@ def filling(kind: str, rows: int, rounds: int) -> Rows:
     """The first sync, against the database's own copy into a table like it."""
     times: dict[str, list[float]] = {"the database's own copy": [], "the fill": []}
     peaks = []
-    with _database(kind) as url, opened(url) as store:
+    with database(kind) as url, opened(url) as store:
         job = rm.Job(store=store, table="trees", key=list(KEY))
         rng = np.random.default_rng(5)
         step = max(1, rows // 5)
@@ -204,7 +183,7 @@ def _own_copy(kind: str, url: str, name: str) -> float:
             execute(f"CREATE TABLE {name} LIKE trees")
         else:
             execute(sqlite_peers.DDL.replace("trees", name))
-        return _timed(lambda: execute(f"INSERT INTO {name} SELECT * FROM trees"))
+        return timed(lambda: execute(f"INSERT INTO {name} SELECT * FROM trees"))
 
 
 def _forget(kind: str, url: str, name: str) -> None:
@@ -253,19 +232,13 @@ def comparing(kind: str, rows: int, rounds: int) -> Rows:
         sync = rm.Sync(follower="map", store=store, table="trees", to_store=target, to_table="map")
         rm.sync(sync)
         for _ in range(rounds):
-            times["both tables are read"].append(_timed(lambda: [_read(store, "trees"), _read(target, "map")]))
-            times["they are compared"].append(_timed(lambda: _equal(rm.compare(sync))))
+            times["both tables are read"].append(timed(lambda: [read(store, "trees"), read(target, "map")]))
+            times["they are compared"].append(timed(lambda: _alike(rm.compare(sync))))
     return _ratio(times)
 
 
-def _read(store: Store, table: str) -> None:
-    with store.begin(write=False) as session:
-        info = session.describe(table)
-        sum(page.values.num_rows for page in session.scan(info, info.names))
-
-
-def _equal(compared: rm.Compared) -> None:
-    assert compared.equal, compared
+def _alike(compared: rm.Compared) -> None:
+    assert compared.alike, compared
 
 
 def one_change(kind: str, to_kind: str, changes: int) -> Rows:
@@ -316,3 +289,35 @@ def _cpu(pid: int) -> float:
     """The seconds of CPU that a process has had."""
     fields = Path(f"/proc/{pid}/stat").read_text().rsplit(")", 1)[1].split()
     return (int(fields[11]) + int(fields[12])) / os.sysconf("SC_CLK_TCK")
+
+
+def parts(scale: int, rounds: int) -> dict[str, tuple[str, Callable[[], Rows]]]:
+    """What is measured here: for each part its title, and what measures it."""
+    million, keys, five = 1_000_000 // scale, 300_000 // scale, 5_000_000 // scale
+    names = {"sqlite": "SQLite", "postgresql": "PostgreSQL", "mariadb": "MariaDB"}
+    found: dict[str, tuple[str, Callable[[], Rows]]] = {
+        "netting": (
+            f"In memory: {million:,} changes to {keys:,} keys made net",
+            lambda: netting(million, keys, rounds),
+        )
+    }
+    for kind, to_kind in (("sqlite", "postgresql"), ("postgresql", "postgresql")):
+        found[f"{kind}-{to_kind}-sync"] = (
+            f"{names[kind]} to {names[to_kind]}: a sync of {million:,} changes to {keys:,} keys of {million:,} rows",
+            partial(syncing, kind, to_kind, million, million, keys, rounds),
+        )
+    for kind, name in names.items():
+        found[f"{kind}-fill"] = (
+            f"{name}: a table of {five:,} rows is filled, from another file or database",
+            partial(filling, kind, five, rounds),
+        )
+    for kind in ("sqlite", "postgresql"):
+        found[f"{kind}-compare"] = (
+            f"{names[kind]}: two equal tables of {five:,} rows are compared",
+            partial(comparing, kind, five, rounds),
+        )
+    found["follow"] = (
+        "SQLite to PostgreSQL: from the commit of a change to its commit in the table that follows, every 100 ms",
+        partial(one_change, "sqlite", "postgresql", max(10, 1000 // scale)),
+    )
+    return found

@@ -29,7 +29,7 @@ _KEY = "the history of one key"
 
 
 @contextmanager
-def _database(kind: str) -> Iterator[str]:
+def database(kind: str) -> Iterator[str]:
     """The URL of a store with an empty table of trees."""
     none = existing_and_batch(1, 1)[0].slice(0, 0)
     if kind == "sqlite":
@@ -44,15 +44,17 @@ def _database(kind: str) -> Iterator[str]:
         server.drop()
 
 
-def _timed(work: Callable[[], object]) -> float:
+def timed(work: Callable[[], object]) -> float:
+    """The seconds that something takes."""
     started = time.perf_counter()
     work()
     return time.perf_counter() - started
 
 
-def _read(store: Store) -> None:
+def read(store: Store, table: str = "trees") -> None:
+    """Read a table once."""
     with store.begin(write=False) as session:
-        info = session.describe("trees")
+        info = session.describe(table)
         sum(page.values.num_rows for page in session.scan(info, info.names))
 
 
@@ -60,7 +62,8 @@ def _as_of(store: Store, position: int) -> None:
     assert rm.as_of(store, "trees", position=position).num_rows
 
 
-def _measured_again(rows: pa.Table, step: float) -> pa.Table:
+def measured_again(rows: pa.Table, step: float) -> pa.Table:
+    """Trees with other heights."""
     height = pa.array(np.round(rows["height_m"].to_numpy() + step, 1))
     return rows.set_column(rows.column_names.index("height_m"), "height_m", height)
 
@@ -71,33 +74,33 @@ def past(kind: str, rows: int, rounds: int) -> list[tuple[str, list[float], str]
     rng = np.random.default_rng(11)
     times: dict[str, list[float]] = {name: [] for name in (_READ, _AS_OF, _BATCH, _UNDO, _KEY)}
     verified: list[tuple[float, float, int]] = []
-    with _database(kind) as url, opened(url) as store:
+    with database(kind) as url, opened(url) as store:
         job = rm.Job(store=store, table="trees", key=list(KEY))
         for start in range(0, rows, step):
             rm.merge(job, trees(np.arange(start, start + step), rng))
         for again in range(4):
-            rm.merge(job, _measured_again(trees(rng.permutation(rows)[:step], rng), again))
+            rm.merge(job, measured_again(trees(rng.permutation(rows)[:step], rng), again))
         before = rm.batches(store, table="trees", limit=1)["last_change"][0].as_py()
-        rm.merge(job, _measured_again(trees(rng.permutation(rows)[:step], rng), 50))
+        rm.merge(job, measured_again(trees(rng.permutation(rows)[:step], rng), 50))
         rm.index_history(store, "trees")
         for _ in range(rounds):
-            times[_READ].append(_timed(lambda: _read(store)))
-            times[_AS_OF].append(_timed(lambda: _as_of(store, before)))
+            times[_READ].append(timed(lambda: read(store)))
+            times[_AS_OF].append(timed(lambda: _as_of(store, before)))
         for tree in rng.choice(rows, 20 * rounds, replace=False).tolist():
             key = {name: trees(np.array([tree]), rng)[name][0].as_py() for name in KEY}
-            times[_KEY].append(_timed(lambda key=key: rm.history(store, "trees", key=key)))  # type: ignore[misc]
+            times[_KEY].append(timed(lambda key=key: rm.history(store, "trees", key=key)))  # type: ignore[misc]
         few = step // 5
         for turn in range(rounds):
             new = trees(np.arange(rows + turn * few, rows + turn * few + few // 2), rng)
             batch = pa.concat_tables([new, trees(rng.permutation(rows)[: few // 2], rng)])
-            times[_BATCH].append(_timed(lambda batch=batch: rm.merge(job, batch)))  # type: ignore[misc]
-            times[_UNDO].append(_timed(lambda: rm.undo(store, rm.batches(store, limit=1)["batch_no"][0].as_py())))
+            times[_BATCH].append(timed(lambda batch=batch: rm.merge(job, batch)))  # type: ignore[misc]
+            times[_UNDO].append(timed(lambda: rm.undo(store, rm.batches(store, limit=1)["batch_no"][0].as_py())))
         verified += [_verify(url) for _ in range(rounds)]
     seconds, memory, changes = zip(*verified, strict=True)
     text = f"{changes[0] / statistics.median(seconds):,.0f} changes a second, {max(memory):,.0f} MiB at the peak"
     return [
         *(
-            (name, times[name], "1" if name in (_READ, _BATCH) else _of(times[before], times[name]))
+            (name, times[name], "1" if name in (_READ, _BATCH) else ratios_of(times[before], times[name]))
             for before, name in ((_READ, _READ), (_READ, _AS_OF), (_BATCH, _BATCH), (_BATCH, _UNDO))
         ),
         (_KEY, times[_KEY][:: len(times[_KEY]) // 5], f"{statistics.median(times[_KEY]) * 1000:.0f} ms in the middle"),
@@ -105,7 +108,8 @@ def past(kind: str, rows: int, rounds: int) -> list[tuple[str, list[float], str]
     ]
 
 
-def _of(before: list[float], after: list[float]) -> str:
+def ratios_of(before: list[float], after: list[float]) -> str:
+    """What came after in terms of what was before, round by round."""
     ratios = [mine / theirs for mine, theirs in zip(after, before, strict=True)]
     return f"{statistics.median(ratios):.2f} of that ({', '.join(f'{ratio:.2f}' for ratio in ratios)})"
 
