@@ -10,7 +10,7 @@ from rich.text import Text
 from ..followers.compare import Compared
 from ..followers.syncing import Synced
 from ..spelling import shown
-from .screen import STYLES, Rows, Screen
+from .screen import STYLES, Rows, Screen, counted
 
 _LINES = 20
 
@@ -18,8 +18,8 @@ _LINES = 20
 def synced(done: Synced, short: bool = False) -> None:
     """What a sync has done; `short`: on one line."""
     console = Screen()
-    moved = [f"{done.filled:,} rows filled"] if done.filled else []
-    moved += [f"{done.changes:,} {'change' if done.changes == 1 else 'changes'}"] if done.changes else []
+    moved = [f"{counted(done.filled, 'row')} filled"] if done.filled else []
+    moved += [counted(done.changes, "change")] if done.changes else []
     counts = [Text(f"{done.counts[name]:,} {name}", STYLES[name]) for name in STYLES if done.counts[name]]
     what = ", ".join(moved) or "nothing new"
     if short:
@@ -50,7 +50,7 @@ def synced(done: Synced, short: bool = False) -> None:
 def compared(done: Compared) -> None:
     """What differs between a table and the one that follows it."""
     console = Screen()
-    rows = f"{done.to_rows:,} rows, of {done.rows:,} that are sent"
+    rows = f"{counted(done.to_rows, 'row')}, of {done.rows:,} that are sent"
     console.print(Text.assemble((done.to_table, "bold"), " follows ", (done.table, "bold"), f": {rows}."))
     if done.alike:
         console.print(Text("Nothing differs.", "green"))

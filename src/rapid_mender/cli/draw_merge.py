@@ -9,7 +9,7 @@ from rich.text import Text
 
 from ..merging.result import Result
 from ..spelling import changed_columns, deciding_rules, shown, together
-from .screen import STYLES, Rows, Screen
+from .screen import STYLES, Rows, Screen, counted
 
 
 def preview(result: Result) -> None:
@@ -41,7 +41,7 @@ def merged(result: Result) -> None:
 def _outcome(what: str, of: str, result: Result, word: str) -> Screen:
     """What a preview and a merge have in common; `word` says what became of the columns."""
     console = Screen()
-    head = f"{of} {result.records:,} records into "
+    head = f"{of} {counted(result.records, 'record')} into "
     console.print(Text.assemble((what, "bold"), head, (result.table, "bold"), f" by {', '.join(result.key)}."))
     console.print(_counts(result))
     if result.changed:

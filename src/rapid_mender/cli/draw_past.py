@@ -13,7 +13,7 @@ from ..changes.prune import Pruned
 from ..changes.verify import Verified
 from ..merging.undo import Undone
 from ..spelling import shown, together
-from .screen import STYLES, Rows, Screen
+from .screen import STYLES, Rows, Screen, counted
 
 _LINES = 20
 
@@ -88,7 +88,7 @@ def rows(pages: Iterable[pa.Table], names: list[str], limit: int) -> None:
         count += page.num_rows
     console.print(table)
     more = f", of which {limit:,} are shown; --out writes all" if count > limit else ""
-    console.print(f"{count:,} rows{more}.", style="dim")
+    console.print(f"{counted(count, 'row')}{more}.", style="dim")
 
 
 def life(rows: pa.Table, name: str) -> None:
@@ -117,7 +117,7 @@ def _time(value: Any, none: str) -> str:
 def verified(done: Verified) -> None:
     """Whether the history holds, and what differs."""
     console = Screen()
-    head = f": {done.changes:,} changes, {done.rows:,} rows"
+    head = f": {counted(done.changes, 'change')}, {counted(done.rows, 'row')}"
     console.print(Text.assemble((done.table, "bold"), head, f", {done.unknown:,} of them never changed."))
     if not done.found:
         console.print(Text("The history and the table say the same.", STYLES["insert"]))
@@ -158,8 +158,8 @@ def pruned(done: Pruned) -> None:
         return
     began = f"{done.begins:%Y-%m-%d %H:%M:%S}"
     if done.batch is None:
-        console.print(f"{done.changes:,} changes of {done.table} would be removed, those up to {began}.")
+        console.print(f"{counted(done.changes, 'change')} of {done.table} would be removed, those up to {began}.")
         console.print("Nothing was removed; --yes removes them.")
         return
-    console.print(f"Removed {done.changes:,} changes of {done.table}: the history begins on {began}.")
+    console.print(f"Removed {counted(done.changes, 'change')} of {done.table}: the history begins on {began}.")
     console.print(Text.assemble("Batch ", (str(done.batch), "bold"), "."))

@@ -99,7 +99,8 @@ def history(
             made = index_history(store, name)
             typer.echo(f"Made {len(made)} indexes." if made else "The indexes are there.", err=True)
         if out is not None:
-            typer.echo(f"Wrote {_written(out, store, name, job_key, filters):,} changes to {out}.")
+            count = _written(out, store, name, job_key, filters)
+            typer.echo(f"Wrote {screen.counted(count, 'change')} to {out}.")
             return
         changes = history(store, name, **filters, limit=limit)
         if json:

@@ -17,6 +17,11 @@ STYLES = {"insert": "green", "update": "yellow", "delete": "red", "skip": "dim",
 _WIDTH_OF_A_PIPE = 120
 
 
+def counted(count: int, word: str) -> str:
+    """So many of something, in words: "1 row", "2 rows"."""
+    return f"{count:,} {word}{'' if count == 1 else 's'}"
+
+
 def print_json(document: Any) -> None:
     """Print one JSON document."""
     print(as_json(document))
