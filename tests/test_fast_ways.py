@@ -5,6 +5,7 @@ from __future__ import annotations
 import io
 import random
 import struct
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +21,7 @@ from rapid_mender.stores.postgresql import session as postgresql
 from rapid_mender.stores.urls import opened
 
 from . import servers
-from .killing import kill_fills, place, table_of
+from .killing import kill_fills, place, register, table_of
 
 PARTS = (
     "CREATE TABLE parted (id bigint, v text) PARTITION BY RANGE (id)",
@@ -103,6 +104,26 @@ def test_changes_are_read_side_by_side(kind: str, tmp_path: Path, monkeypatch: p
         for conflict in ("overwrite", "skip"):
             rm.sync(store, "t", store, conflict, follower=conflict, conflict=conflict)
         assert table_of(there.url, "overwrite").sort_by("id") == table_of(there.url, "skip").sort_by("id") == table_of(there.url, "t").sort_by("id")
+
+
+def test_a_fill_whose_source_is_lost_is_not_at_its_end(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(postgresql, "_FIRST_BLOCKS", 1)
+    monkeypatch.setattr(postgresql, "PAGE_ROWS", 100)
+    reads = postgresql.PostgreSQLSession._by_blocks
+
+    def lost(*about: Any) -> Any:
+        yield from islice(reads(*about), 3)
+        raise rm.StoreError("the connection is lost")
+
+    with servers.database("postgresql") as source, place("sqlite", tmp_path) as target:
+        register(source.url, 2_000)[0].close()
+        job = rm.Sync(follower="map", store=source.url, table="trees", to_store=target.url, to_table="map")
+        with monkeypatch.context() as patch:
+            patch.setattr(postgresql.PostgreSQLSession, "_by_blocks", lost)
+            with pytest.raises(rm.StoreError, match="is lost"):
+                rm.sync(job)
+        rm.sync(job)
+        assert table_of(target.url, "map").sort_by("tag_no") == table_of(source.url, "trees").sort_by("tag_no")
 
 
 @pytest.mark.parametrize(("kind", "to"), [("sqlite", "postgresql"), ("postgresql", "mariadb")])

@@ -52,24 +52,35 @@ class Loader:
             some = list(islice(pages, 1))
             return Loaded(left=some, ended=not some)
         taken: list[pa.Table] = []
+        lost: list[StoreError] = []
+
+        def read() -> Iterator[pa.Table]:
+            try:
+                yield from islice(pages, _TOGETHER)
+            except StoreError as error:
+                lost.append(error)
+                raise
+
         with self.target.begin(write=False) as session:
             info = session.describe(self.job.table)
         try:
             with self.target.begin(write=True, table=info) as session:
                 beside.begin(session)
-                done = self._load(session, pages, taken, beside)
+                done = self._load(session, read(), taken, beside)
                 if done.count:
                     beside.end(session)
             return done
         except JobError:
             raise
         except StoreError:  # a merge finds out which rows it is about
+            if lost:  # it is about the source
+                raise
             return Loaded(left=taken)
 
     def _load(self, session: Session, pages: Iterator[pa.Table], taken: list[pa.Table], beside: Beside) -> Loaded:
         recorder: Recorder | None = None
         done, made = Loaded(), session.describe(self.job.table)
-        for page in islice(pages, _TOGETHER):
+        for page in pages:
             taken.append(page)
             if not page.num_rows:
                 continue
