@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import io
 import random
+import sqlite3
 import struct
+from contextlib import closing
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -97,6 +99,16 @@ def test_changes_are_read_side_by_side(kind: str, tmp_path: Path, monkeypatch: p
             for after, until in ((0, last), (5, last), (5, last - 3), (last - 1, last), (last, last)):
                 fast = [page.values for page in side_by_side.read_side_by_side(store, past, after, until, None)]
                 assert pa.concat_tables([slowly.slice(0, 0), *fast]).equals(slowly.slice(after, until - after))
+            with closing(sqlite3.connect(tmp_path / "register.db") if kind == "sqlite" else store.connect()) as link:  # type: ignore[attr-defined]
+                (link.execute if kind == "sqlite" else link.run)("UPDATE t_history SET change_no = change_no + 90000 WHERE change_no > 20")
+                if kind == "sqlite":
+                    link.commit()
+        with store.begin(write=False) as session:
+            leaping = pa.concat_tables([page.values for page in past_of(session, "t").changes()])
+            fast = [page.values for page in side_by_side.read_side_by_side(store, past_of(session, "t"), 0, last + 90000, None)]
+            assert pa.concat_tables(fast).equals(leaping)
+        with rm.Follower(store, "t", "all", start=20) as follower:
+            assert [one.num_rows for one in follower.changes()] == [last - 20]
         for conflict in ("overwrite", "skip"):  # without what the rows were before, and with it
             rm.sync(store, "t", store, conflict, follower=conflict, conflict=conflict)
         for turn in range(4):

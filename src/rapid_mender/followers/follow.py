@@ -110,7 +110,7 @@ class Follower:
         """The next changes; the number of the last of them, and how many they were."""
         pages: list[Existing] = []
         count = 0
-        for page in view.changes(at, at + most):
+        for page in view.changes(at, most=most):
             pages.append(page.take(np.arange(min(len(page.positions), most - count))))
             count += len(pages[-1].positions)
             if count >= most:

@@ -42,11 +42,16 @@ class View:
     held_by: list[str] = field(default_factory=list)
     """Who may still commit one before those that are there."""
 
-    def changes(self, after: int, until: int | None = None, columns: Sequence[str] | None = None) -> Iterator[Existing]:
-        """The changes after a position, in order, some at a time; `columns`: only these of theirs."""
+    def changes(
+        self, after: int, until: int | None = None, columns: Sequence[str] | None = None, most: int | None = None
+    ) -> Iterator[Existing]:
+        """The changes after a position, in order, some at a time; `columns`: only these of theirs. `most`: as many are
+        wanted, or a few more."""
         if self.past is not None:
             until = self.until if until is None else min(until, self.until)
-            if are_many(after, until) and not isinstance(self.store, MemoryStore):
+            if are_many(after, until if most is None else min(until, after + most)) and not isinstance(
+                self.store, MemoryStore
+            ):
                 yield from read_side_by_side(self.store, self.past, after, until, columns)
                 return
             yield from self.past.changes([[Condition(NUMBER, ">", after)], [Condition(NUMBER, "<=", until)]], columns)
