@@ -23,11 +23,11 @@ import pyarrow.csv as pcsv
 import pyarrow.parquet as pq
 
 import rapid_mender as rm
-from rapid_mender.changes import algebra as changes
 from rapid_mender.core.schema import Column, TableInfo
 from rapid_mender.stores.contract import Load, Store
 from rapid_mender.stores.urls import open_store
 
+from . import replaying as changes
 from . import servers
 
 _JOB = 'store = "{}"\ntable = "trees"\nkey = "tag_no"\nincoming = "batch.csv"\n'

@@ -13,10 +13,10 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rapid_mender as rm
-from rapid_mender.changes import algebra as changes
 from rapid_mender.stores.contract import Conflict
 
 from . import reference
+from . import replaying as changes
 from .cases import ARCHIVE, SCHEMA, Case, with_archive
 from .laws import normal, on_every_store
 from .stores import STORES, TABLE

@@ -11,11 +11,11 @@ import pytest
 from hypothesis import strategies as st
 
 import rapid_mender as rm
-from rapid_mender.changes import algebra as changes
 from rapid_mender.stores.contract import Session
 from rapid_mender.stores.urls import open_store
 
 from . import reference
+from . import replaying as changes
 from .laws import Case, cases, every_store, normal, on_every_store
 from .stores import STORES, TABLE
 

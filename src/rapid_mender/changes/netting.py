@@ -12,7 +12,7 @@ from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.net import Net, net_of
 from ..errors import StoreError
-from .algebra import spell_changed
+from .form import spell_changed
 from .past import NUMBER, Past, together
 
 

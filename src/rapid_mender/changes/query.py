@@ -14,7 +14,7 @@ from ..core.schema import Column
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
-from .algebra import spell_changed
+from .form import spell_changed
 from .given import key_given, moment, whole
 from .past import NUMBER, Past, past_if_any, runs_of
 

@@ -18,9 +18,9 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from ..changes.algebra import build
 from ..changes.events import event_lines
 from ..changes.export import write_file, write_lines
+from ..changes.form import build
 from ..changes.past import NUMBER
 from ..changes.query import as_told
 from ..core.existing import Existing

@@ -10,7 +10,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..changes import algebra as changes_of
+from ..changes import form as changes_of
 from ..changes.recorder import Recorder, verbatim_cells
 from ..core.compare import Patterns, differs
 from ..core.existing import Existing

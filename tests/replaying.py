@@ -1,45 +1,15 @@
-"""Changes: rows with their old and new values. Built from decisions, inverted, made net, replayed.
-
-A table of changes has the columns `action` (insert, update, delete), `changed` (a JSON array of column
-names, on updates), and `old_X` and `new_X` for every column X. Its order is the order of the changes.
-"""
+"""What the laws of a history say: changes inverted, made net, and replayed, in a way of their own."""
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.keys import fold_table, match, one_array
-from ..core.schema import Column, TableInfo
-
-
-def build(
-    info: TableInfo,
-    action: str,
-    old: pa.Table | None,
-    new: pa.Table | None,
-    changed: pa.Array | None = None,
-    reason: pa.Array | None = None,
-) -> pa.Table:
-    """The changes of one action. `old` and `new` have all columns of the table; one is None where there is none."""
-    count = (old if old is not None else new).num_rows  # type: ignore[union-attr]
-    none = pa.nulls(count, pa.string())
-    names = ["action", "changed", "reason"]
-    arrays = [pa.repeat(action, count), none if changed is None else changed, none if reason is None else reason]
-    for column in info.columns:
-        for prefix, side in (("old", old), ("new", new)):
-            names.append(f"{prefix}_{column.name}")
-            arrays.append(pa.nulls(count, column.type) if side is None else one_array(side[column.name]))
-    return pa.table(arrays, names=names)
-
-
-def spell_changed(columns: Sequence[str]) -> str:
-    """The JSON array that the history holds of the names of changed columns."""
-    return json.dumps(list(columns), ensure_ascii=False)
+from rapid_mender.core.keys import fold_table, match, one_array
+from rapid_mender.core.schema import Column
 
 
 def invert(changes: pa.Table) -> pa.Table:
@@ -66,9 +36,7 @@ def net(changes: pa.Table, key: Sequence[Column]) -> tuple[pa.Table, pa.Table]:
     """
     inserted = pc.equal(changes["action"], "insert")
     names = [column.name for column in key]
-    keys = pa.table(
-        [pc.if_else(inserted, changes[f"new_{name}"], changes[f"old_{name}"]) for name in names], names=names
-    )
+    keys = pa.table([pc.if_else(inserted, changes[f"new_{name}"], changes[f"old_{name}"]) for name in names], names=names)
     names = [f"k{i}" for i in range(len(key))]  # a name with a dot would be taken for a path
     grouped = pa.table(fold_table(keys, list(key)), names=names).append_column("at", pa.array(np.arange(len(keys))))
     ends = grouped.group_by(names, use_threads=False).aggregate([("at", "min"), ("at", "max")])
@@ -76,10 +44,7 @@ def net(changes: pa.Table, key: Sequence[Column]) -> tuple[pa.Table, pa.Table]:
     gone = first.filter(pc.not_equal(first["action"], "insert"))
     come = last.filter(pc.not_equal(last["action"], "delete"))
     columns = [name[4:] for name in changes.column_names if name.startswith("new_")]
-    return (
-        gone.select([f"old_{c}" for c in columns]).rename_columns(columns),
-        come.select([f"new_{c}" for c in columns]).rename_columns(columns),
-    )
+    return (gone.select([f"old_{c}" for c in columns]).rename_columns(columns), come.select([f"new_{c}" for c in columns]).rename_columns(columns))
 
 
 def replay(table: pa.Table, changes: pa.Table, key: Sequence[Column]) -> pa.Table:
