@@ -21,6 +21,7 @@ import pyarrow as pa
 import pyarrow.parquet as pq
 
 import rapid_mender as rm
+from rapid_mender.core.schema import Column, TableInfo
 from rapid_mender.stores.contract import Conflict
 from rapid_mender.stores.sql.link import Pick
 from rapid_mender.stores.urls import open_store
@@ -109,10 +110,13 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
     return {"merges": len(merges), "edits": len(edits), "retries": sum(one[1] for one in merges)}
 
 
-def crowd_followed(url: str, run: Any, to_url: str, folder: Path, merging: int, seconds: float) -> dict[str, int]:
+def crowd_followed(url: str, to_url: str, folder: Path, merging: int, seconds: float) -> dict[str, int]:
     """Let them merge while a table, a log and a folder of files follow. Raises AssertionError if one of these is not in the
     end what the history says."""
-    run("CREATE TABLE trees (tag_no bigint PRIMARY KEY, height bigint, edits bigint NOT NULL DEFAULT 0)")
+    store = open_store(url)
+    with store.begin(write=True) as session:
+        session.create(TableInfo("trees", (Column("tag_no", pa.int64(), nullable=False), Column("height", pa.int64())), ("tag_no",)))
+    store.close()
     rm.merge(rm.Job(store=url, table="trees", key="tag_no"), [{"tag_no": n, "height": -n} for n in range(_ROWS)])
     at = f'to_store = "{to_url}"\nto_table = '
     ways = {"map": f'{at}"map"\n', "log": f'{at}"log"\nkeep = "changes"\n', "files": 'to_folder = "parts"\nformat = "parquet"\n'}
@@ -140,9 +144,9 @@ def crowd_followed(url: str, run: Any, to_url: str, folder: Path, merging: int, 
     store.close()
     held = {}
     for row in history.to_pylist():
-        held[row["new_tag_no"]] = (row["new_height"], row["new_edits"])
-    assert {row["tag_no"]: (row["height"], row["edits"]) for row in here.to_pylist()} == held
-    assert held == {row["tag_no"]: (row["height"], row["edits"]) for row in trees(url).to_pylist()}
+        held[row["new_tag_no"]] = row["new_height"]
+    assert {row["tag_no"]: row["height"] for row in here.to_pylist()} == held
+    assert held == {row["tag_no"]: row["height"] for row in trees(url).to_pylist()}
     assert log.sort_by("change_no").select(["change_no", "tag_no", "height"]).to_pylist() == [
         {"change_no": row["change_no"], "tag_no": row["new_tag_no"], "height": row["new_height"]} for row in history.to_pylist()
     ]
@@ -162,9 +166,10 @@ if __name__ == "__main__":
             write_on(url, float(seconds), log)
     else:
         servers.provide()
-        with tempfile.TemporaryDirectory() as name, servers.database(sys.argv[1]) as database:
+        with tempfile.TemporaryDirectory() as name:
             if len(sys.argv) == 3:
-                print(sys.argv[1], crowd(database.url, database.run, Path(name), 8, float(sys.argv[2])))
+                with servers.database(sys.argv[1]) as database:
+                    print(sys.argv[1], crowd(database.url, database.run, Path(name), 8, float(sys.argv[2])))
             else:
-                with place(sys.argv[3], Path(name)) as to:
-                    print(*sys.argv[1:], crowd_followed(database.url, database.run, to.url, Path(name), 8, float(sys.argv[2])))
+                with place(sys.argv[1], Path(name)) as there, place(sys.argv[3], Path(name)) as to:
+                    print(*sys.argv[1:], crowd_followed(there.url, to.url, Path(name), 8, float(sys.argv[2])))

@@ -22,8 +22,8 @@ from ..merging.beside import Beside
 from ..stores.contract import Load, Session, Store
 from .sending import Sending
 
-_TOGETHER = 8
-"""As many pages are loaded in one transaction."""
+_TOGETHER = 1 << 20
+"""As many rows are loaded in one transaction, up to the end of a page."""
 
 
 @dataclass
@@ -53,20 +53,26 @@ class Loader:
             return Loaded(left=some, ended=not some)
         taken: list[pa.Table] = []
         lost: list[StoreError] = []
+        done = Loaded()
 
         def read() -> Iterator[pa.Table]:
             try:
-                yield from islice(pages, _TOGETHER)
+                for page in pages:
+                    taken.append(page)
+                    yield page
+                    if sum(one.num_rows for one in taken) >= _TOGETHER:
+                        return
             except StoreError as error:
                 lost.append(error)
                 raise
+            done.ended = True
 
         with self.target.begin(write=False) as session:
             info = session.describe(self.job.table)
         try:
             with self.target.begin(write=True, table=info) as session:
                 beside.begin(session)
-                done = self._load(session, read(), taken, beside)
+                self._load(session, read(), done, beside)
                 if done.count:
                     beside.end(session)
             return done
@@ -77,11 +83,10 @@ class Loader:
                 raise
             return Loaded(left=taken)
 
-    def _load(self, session: Session, pages: Iterator[pa.Table], taken: list[pa.Table], beside: Beside) -> Loaded:
+    def _load(self, session: Session, pages: Iterator[pa.Table], done: Loaded, beside: Beside) -> None:
         recorder: Recorder | None = None
-        done, made = Loaded(), session.describe(self.job.table)
+        made = session.describe(self.job.table)
         for page in pages:
-            taken.append(page)
             if not page.num_rows:
                 continue
             beside_it = self.target.reads_beside_writes  # what is asked over the connection of the load waits for it
@@ -97,11 +102,9 @@ class Loader:
                 done.batch = recorder.start()
             session.append(made, Load(values))
             done.count += values.num_rows
-        done.ended = len(taken) < _TOGETHER and not done.left
         if recorder is not None:
             counts = {"insert": done.count, "update": 0, "delete": 0, "skip": 0, "reject": 0}
             recorder.finish(counts, {"records": done.count, "key": self.job.key, **beside.figures})
-        return done
 
     def _fitting(self, session: Session, info: TableInfo, records: pa.Table) -> pa.Table | None:
         """The records as the table holds them; None if a value does not fit."""
