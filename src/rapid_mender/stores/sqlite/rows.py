@@ -52,8 +52,9 @@ class Rows:
 
     def _among(self, columns: Sequence[Column]) -> dict[int, int]:
         """The finders that are read among some columns, and which of them these are."""
-        read = {column.name: i for i, column in enumerate(columns) if not in_parts(column)}
-        return {i: read[name] for i, name in enumerate(self.finders) if name in read}
+        names = [column.name for column in columns]
+        found = {i: names.index(name) for i, name in enumerate(self.finders) if name in names}
+        return {i: at for i, at in found.items() if not in_parts(columns[at])}
 
     def located(self, first: int) -> str:
         """The condition that finds one row again; its values are bound from the number `first` on."""
