@@ -51,9 +51,8 @@ def _behind(session: Session, row: dict[str, Any]) -> tuple[int | None, float | 
     first = session.read(past.kept, Selection(after, NUMBER, 1, first=True, columns=[NUMBER, "changed_at"])).values
     if not first.num_rows:
         return 0, None
-    count = sum(len(page.positions) for page in past.changes(after, [NUMBER]))
     since = first["changed_at"].cast(_STAMP)[0].as_py()
-    return count, max((datetime.now(UTC) - since).total_seconds(), 0.0)
+    return session.count(past.kept, after), max((datetime.now(UTC) - since).total_seconds(), 0.0)
 
 
 def forget(store: str | Store, follower: str) -> None:

@@ -214,10 +214,10 @@ class SQLReading(Session):
             if bad is not None and bad.any():
                 strange[column.name] = bad
         values = pa.table(arrays, names=[column.name for column in columns])
-        among = self._among(table, columns)
-        if table.locators and (among or "r0" in rows_read.column_names):
-            names = [f"r{i}" for i in range(len(table.locators))]
-            came = [rows_read[f"c{among[i]}" if i in among else name] for i, name in enumerate(names)]
+        among, names = self._among(table, columns), [f"r{i}" for i in range(len(table.locators))]
+        found = [f"c{among[i]}" if i in among else name for i, name in enumerate(names)]
+        if names and set(found) <= set(rows_read.column_names):
+            came = [rows_read[name] for name in found]
             wires = [Column("", one.form.wire) for one in table.locators]
             locators = pa.table([cast(*one)[0] for one in zip(came, wires, strict=True)], names=names)
         else:
