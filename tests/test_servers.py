@@ -46,6 +46,18 @@ def test_a_kill_leaves_before_or_after(kind: str, server: bool, tmp_path: Path) 
 
 
 @both
+def test_a_sync_tells_why_rows_were_rejected(database: servers.Database) -> None:
+    source = rm.MemoryStore({"t": pa.table({"id": [1, 2], "v": ["a", "b"]})})
+    database.run("CREATE TABLE m (id bigint PRIMARY KEY, v varchar(20) NOT NULL)")
+    job = rm.Sync(follower="f", store=source, table="t", key="id", to_store=database.url, to_table="m")
+    rm.sync(job)
+    rm.merge(rm.Job(store=source, table="t", key="id"), [{"id": 1, "v": None}, {"id": 3, "v": "c"}])
+    done = rm.sync(job)
+    assert (done.counts["insert"], done.counts["reject"], done.position) == (1, 1, 2)
+    assert dict(done.reasons) == {"v is required (NOT NULL) and came without a value": 1}
+
+
+@both
 def test_a_sync_that_goes_on_waits_for_a_server_that_is_lost(kind: str, tmp_path: Path) -> None:
     with place(kind, tmp_path, server=True) as there:
         assert there.server is not None

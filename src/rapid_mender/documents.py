@@ -101,7 +101,8 @@ def of_pruned(pruned: Pruned) -> dict[str, Any]:
 
 
 def of_synced(synced: Synced) -> dict[str, Any]:
-    return asdict(synced) | {"counts": dict(synced.counts), "seconds": round(synced.seconds, 3)}
+    counted = {"counts": dict(synced.counts), "reasons": dict(synced.reasons)}
+    return asdict(synced) | counted | {"seconds": round(synced.seconds, 3)}
 
 
 def of_compared(compared: Compared) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from ..spelling import shown
 from .screen import STYLES, Rows, Screen, counted
 
 _LINES = 20
+_REASONS = 5
 
 
 def synced(done: Synced, short: bool = False) -> None:
@@ -41,8 +42,12 @@ def synced(done: Synced, short: bool = False) -> None:
             console.print(table)
     for path in done.files:
         console.print(f"Wrote {path}.")
+    for why, count in done.reasons.most_common(_REASONS):
+        console.print(Text.assemble((f"{counted(count, 'reject')}: ", STYLES["reject"]), why))
     if done.rejects_path is not None:
         console.print(f"The rejects are in {done.rejects_path}.")
+    elif done.reasons:
+        console.print("The rejects were not kept: say in the job where they go (rejects), and --mend sends them again.")
     for holder in done.held_by:
         console.print(Text(f"Later changes wait for {holder}.", "yellow"))
 
@@ -82,7 +87,9 @@ def compared(done: Compared) -> None:
         console.print(
             f"{done.behind:,} changes are still to be followed{'' if done.mended else ', so some may differ'}."
         )
-    console.print("What differed is mended." if done.mended and not done.alike else "Nothing was written.")
+    mended = done.mended and not done.alike
+    but = f", but for {counted(done.refused, 'row')} that {done.to_table} does not take" if done.refused else ""
+    console.print(f"What differed is mended{but}." if mended else "Nothing was written.")
 
 
 def _named(done: Synced) -> list[str | tuple[str, str]]:

@@ -43,6 +43,8 @@ class Synced:
     counts: Counter[str] = field(default_factory=Counter)
     batches: list[int] = field(default_factory=list)
     rejects_path: str | None = None
+    reasons: Counter[str] = field(default_factory=Counter)
+    """Why rows were rejected."""
     files: list[str] = field(default_factory=list)
     """The files that were written, where files follow."""
     held_by: list[str] = field(default_factory=list)
@@ -54,6 +56,9 @@ class Synced:
         self.counts.update(result.counts)
         self.batches += [result.batch] if result.batch is not None else []
         self.rejects_path = result.rejects_path or self.rejects_path
+        if result.counts["reject"]:
+            told = result.rejects["rmend_reason"].value_counts().to_pylist()
+            self.reasons.update({one["values"]: one["counts"] for one in told})
 
 
 class Syncing:
