@@ -60,21 +60,24 @@ def test_a_table_is_read_by_spans_of_blocks(name: str, by_blocks: bool, monkeypa
         assert pa.concat_tables([wanted.slice(0, 0), *some]).sort_by("id").equals(wanted)
 
 
-def test_texts_come_over_the_wire_as_they_were_sent() -> None:
-    sizes = [0, 1, 250, 251, 252, 65_535, 65_536, wire._FULL - 6, wire._FULL - 4, wire._FULL, 2 * wire._FULL - 4]
+def test_texts_come_over_the_wire_as_they_were_sent(monkeypatch: pytest.MonkeyPatch) -> None:
+    full = 0xFFF  # bytes of a packet that is followed by another: else they would be of 16 MiB
+    monkeypatch.setattr(wire, "_FULL", full)
+    sizes = [0, 1, 250, 251, 252, full - 6, full - 3, full - 2, full, 2 * full - 3, 65_535, 65_536, 1 << 24]
     texts = [None, *(bytes([65 + i]) * size for i, size in enumerate(sizes))]
-    sent, number = b"", 0
+    parts, number = list[bytes](), 0
     for text in texts:
         size = 0 if text is None else len(text)
         width = next(w for most, w in ((251, 0), (1 << 16, 2), (1 << 24, 3), (1 << 64, 8)) if size < most)
         begin = bytes([size if not width else {2: 252, 3: 253, 8: 254}[width]]) + (size.to_bytes(width, "little") if width else b"")
         payload = b"\xfb" if text is None else begin + text
-        for at in range(0, len(payload) + 1, wire._FULL):
-            part = payload[at : at + wire._FULL]
-            sent, number = sent + struct.pack("<I", len(part) | number << 24) + part, (number + 1) % 256
+        for at in range(0, len(payload) + 1, full):
+            part = payload[at : at + full]
+            parts += [struct.pack("<I", len(part) | number << 24), part]
+            number = (number + 1) % 256
     end = b"\xfe\0\0\2\0"
     rows: list[Any] = []
-    stream = sent + struct.pack("<I", len(end) | number << 24) + end
+    stream = b"".join(parts) + struct.pack("<I", len(end) | number << 24) + end
     assert wire._read_texts(io.BytesIO(stream).read, rows) == (end, number)
     assert [text for (text,) in rows] == texts
     for cut in (3, 7, len(stream) - 2):

@@ -150,7 +150,7 @@ def _connection_class(known: bool) -> Any:
 
 def _read_texts(read: Callable[[int], bytes], rows: list[tuple[bytes | None]]) -> tuple[bytes, int]:
     """Read packets of one text each, up to the one that is none: what is in that, and its number."""
-    append, unpack, before = rows.append, _HEADER.unpack, b""
+    append, unpack, before = rows.append, _HEADER.unpack, list[bytes]()
     while True:
         header = read(4)
         size = unpack(header)[0] & _FULL if len(header) == 4 else _FULL + 1
@@ -158,10 +158,11 @@ def _read_texts(read: Callable[[int], bytes], rows: list[tuple[bytes | None]]) -
         if len(data) < size or not (data or before):
             raise _refusal(_LOST, "Lost connection to MySQL server during query")
         if size == _FULL or before:
-            before += data
+            before.append(data)
             if size == _FULL:  # it goes on in the next packet
                 continue
-            data, before = before, b""
+            data = b"".join(before)
+            before.clear()
         first = data[0]
         if first < _NULL:
             append((data[1:],))
