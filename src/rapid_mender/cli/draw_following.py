@@ -47,7 +47,7 @@ def synced(done: Synced, short: bool = False) -> None:
     if done.rejects_path is not None:
         console.print(f"The rejects are in {done.rejects_path}.")
     elif done.reasons:
-        console.print("The rejects were not kept: say in the job where they go (rejects), and --mend sends them again.")
+        console.print("The rejects were not kept; say in the job where they go (rejects).")
     for holder in done.held_by:
         console.print(Text(f"Later changes wait for {holder}.", "yellow"))
 
