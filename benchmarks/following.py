@@ -102,8 +102,8 @@ def netting(changes: int, keys: int, rounds: int) -> Rows:
     return _ratio(times)
 
 
-def _change_many(store: Store, rows: int, changes: int, keys: int, rng: np.random.Generator) -> int:
-    """So many changes to so many trees, a fifth of these new; the last change."""
+def _change_many(store: Store, rows: int, changes: int, keys: int, rng: np.random.Generator) -> None:
+    """Make so many changes to so many trees, a fifth of these new."""
     job = rm.Job(store=store, table="trees", key=list(KEY))
     step = rng.uniform(5, 10)
     made = 0
@@ -112,8 +112,8 @@ def _change_many(store: Store, rows: int, changes: int, keys: int, rng: np.rando
     while made < changes:
         numbers = np.concatenate([pool, new]) if not made else rng.permutation(np.concatenate([pool, new]))
         batch = measured_again(trees(numbers[: changes - made], rng), step * (made + 1))
-        made += rm.merge(job, batch).batch is not None and batch.num_rows
-    return int(rm.batches(store, table="trees", limit=1)["last_change"][0].as_py())
+        rm.merge(job, batch)
+        made += batch.num_rows
 
 
 def syncing(kind: str, to_kind: str, rows: int, changes: int, keys: int, rounds: int) -> Rows:
@@ -131,8 +131,8 @@ def syncing(kind: str, to_kind: str, rows: int, changes: int, keys: int, rounds:
             for turn in range(rounds):
                 _change_many(store, rows, changes, keys, rng)
                 parts = list(follower.changes())
-                named = [[f"new_{name}" for name in COLUMNS], list(COLUMNS)]
-                net = pa.concat_tables([one.select(named[0]) for one in parts]).rename_columns(named[1])
+                new = [f"new_{name}" for name in COLUMNS]
+                net = pa.concat_tables([one.select(new) for one in parts]).rename_columns(list(COLUMNS))
                 follower.acknowledge()
                 ways = [
                     ("the net rows, merged as a batch", lambda net=net: rm.merge(plain, net)),  # type: ignore[misc]

@@ -394,7 +394,8 @@ def test_sync_on_the_command_line(rmend: Any, tmp_path: Path) -> None:
     assert "What differed is mended" in rmend("sync", "h/map.toml", "--mend").out
     assert rmend("sync", "h/map.toml", "--compare").code == 0
     assert rmend("sync", "h/map.toml", "--json").json["changes"] == 0
-    *_, told = rmend("followers", "sqlite:///h/register.db", "--json").json["followers"]
+    files, printer, told = rmend("followers", "sqlite:///h/register.db", "--json").json["followers"]
+    assert (files["follower"], printer["follower"]) == ("files", "printer")
     assert (told["follower"], told["table_name"], told["behind"]) == ("public-map", "trees", 0)
     for words, said in ((("sync", "h/nix.toml"), "there is no job file"), (("sync", "h/map.toml", "--every", "5"), "is no length of time"),
                         (("sync", "h/survey-1.toml"), "there is no option 'incoming'")):  # fmt: skip

@@ -80,6 +80,10 @@ class Past:
         """The changes for which the conditions hold, in order, some at a time; `columns`: only these of theirs."""
         return self.session.pages(self.kept, Selection(where, NUMBER, columns=columns))
 
+    def between(self, after: int, until: int) -> Where:
+        """The conditions for the changes after one, up to another."""
+        return [[Condition(NUMBER, ">", after)], [Condition(NUMBER, "<=", until)]]
+
     def stored(self, columns: Sequence[str], sides: Sequence[str] = ("old", "new")) -> list[str]:
         """What the old and new values of some columns are called in the history."""
         return [self.names[f"{side}_{name}"] for side in sides for name in columns]

@@ -123,9 +123,7 @@ def _look(
 
 def _note(session: Session, past: Past, pruned: Pruned) -> int:
     """Note among the batches where the history begins now."""
-    from .. import __version__
-
-    recorder = Recorder(session, past.info, None, True, f"rmend {__version__}")
+    recorder = Recorder(session, past.info, None, True)
     batch = recorder.start()
     run: list[dict[str, Any]] = past.runs([[Condition("batch_no", "=", pruned.last_batch or 0)]])
     seal = run[0]["seal"].get("hash") if run else None

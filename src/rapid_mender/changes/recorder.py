@@ -35,7 +35,6 @@ class Recorder:
     info: TableInfo
     job: str | None
     history: bool
-    application: str
     number: int | None = None
     """The number that the batch took in a transaction that was rolled back; it takes it again, so that none is
     skipped."""
@@ -60,7 +59,9 @@ class Recorder:
 
     def __post_init__(self) -> None:
         self._started = datetime.now(UTC)
-        self._actor = _actor()
+        from .. import __version__
+
+        self._actor, self._application = _actor(), f"rmend {__version__}"
 
     @cached_property
     def _shape(self) -> TableInfo:
@@ -88,7 +89,7 @@ class Recorder:
                 )
             row = {
                 "table_name": self.info.name, "job": self.job, "actor": self._actor,
-                "application": self.application, "started_at": self._started, "status": "running",
+                "application": self._application, "started_at": self._started, "status": "running",
             }  # fmt: skip
             values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
             if not all(text.isascii() for text in row.values() if isinstance(text, str)):
@@ -190,7 +191,7 @@ class Recorder:
             "action": action,
             "changed_at": datetime.now(UTC),
             "actor": self._actor,
-            "application": self.application,
+            "application": self._application,
         }
         columns = {self._stored.get(name, name): changes[name] for name in changes.column_names if name != "action"}
         verbatim = {self._stored[name]: cells for name, cells in verbatim.items()}

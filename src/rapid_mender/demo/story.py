@@ -10,6 +10,7 @@ import shlex
 import subprocess
 import sys
 from collections.abc import Callable
+from typing import Any
 
 from .data import STORY_TREE, TALL_TREE, edit_behind, make
 
@@ -97,23 +98,30 @@ def tell(folder: str, run: Callable[[list[str]], object], as_json: bool = False)
             words.append("--force")
         program = words[0] == "python"
         shown = " ".join([*([] if program else ["rmend"]), *map(_quoted, words)])
-        out = io.StringIO()
+        if as_json:
+            output = {"lines": _printed(words).splitlines()} if program else _document(run, words)
+            told.append({"text": text, "command": shown, "output": output})
+            continue
+        _head(text, shown)
         if program:
-            done = subprocess.run([sys.executable, *words[1:]], capture_output=True, text=True, check=True)
-            if as_json:
-                told.append({"text": text, "command": shown, "output": {"lines": done.stdout.splitlines()}})
-            else:
-                _head(text, shown)
-                print(done.stdout.rstrip())
-        elif as_json:
-            with contextlib.redirect_stdout(out):
-                run([*words, "--json"])
-            told.append({"text": text, "command": shown, "output": json.loads(out.getvalue())})
+            print(_printed(words).rstrip())
         else:
-            _head(text, shown)
             run(words)
     if as_json:
         print(json.dumps({"folder": os.path.abspath(folder), "steps": told}, ensure_ascii=False, indent=2))
+
+
+def _printed(words: list[str]) -> str:
+    """What a program of the demo's prints."""
+    return subprocess.run([sys.executable, *words[1:]], capture_output=True, text=True, check=True).stdout
+
+
+def _document(run: Callable[[list[str]], object], words: list[str]) -> Any:
+    """What a command says to programs."""
+    out = io.StringIO()
+    with contextlib.redirect_stdout(out):
+        run([*words, "--json"])
+    return json.loads(out.getvalue())
 
 
 def _quoted(word: str) -> str:

@@ -8,12 +8,12 @@ from __future__ import annotations
 from collections.abc import Iterator
 from contextlib import nullcontext
 from dataclasses import dataclass, field
-from itertools import islice
 
 import pyarrow as pa
 
 from ..changes.recorder import Recorder
 from ..core.cast import cast
+from ..core.decisions import NAMES
 from ..core.keys import one_array
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
@@ -38,19 +38,20 @@ class Loaded:
     """There were no more pages."""
 
 
+def can_load(job: Job) -> bool:
+    """Whether what a job sends goes into its table as it is, and nothing is kept of it."""
+    return not (job.derive or job.columns or job.history or job.seal)
+
+
 class Loader:
     """Loads records into the table of a job, which is the maker's own."""
 
     def __init__(self, target: Store, send: Sending, job: Job) -> None:
         self.target, self.send, self.job = target, send, job
-        self._may = not (job.derive or job.columns or job.history or job.seal)
 
     def load(self, pages: Iterator[pa.Table], beside: Beside) -> Loaded:
         """Load some pages of records in one transaction, each while the next is made ready. What is left of those that
         were taken is to be merged."""
-        if not self._may:
-            some = list(islice(pages, 1))
-            return Loaded(left=some, ended=not some)
         taken: list[pa.Table] = []
         lost: list[StoreError] = []
         done = Loaded()
@@ -96,14 +97,12 @@ class Loader:
                 done.left.append(page)
                 break
             if recorder is None:
-                from .. import __version__
-
-                recorder = Recorder(session, made, beside.name, False, f"rmend {__version__}")
+                recorder = Recorder(session, made, beside.name, False)
                 done.batch = recorder.start()
             session.append(made, Load(values))
             done.count += values.num_rows
         if recorder is not None:
-            counts = {"insert": done.count, "update": 0, "delete": 0, "skip": 0, "reject": 0}
+            counts = dict.fromkeys(NAMES, 0) | {"insert": done.count}
             recorder.finish(counts, {"records": done.count, "key": self.job.key, **beside.figures})
 
     def _fitting(self, session: Session, info: TableInfo, records: pa.Table) -> pa.Table | None:

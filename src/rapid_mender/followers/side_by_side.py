@@ -14,7 +14,7 @@ from itertools import cycle
 from ..changes.past import NUMBER, Past, past_of
 from ..core.existing import Existing
 from ..errors import JobError, StoreError
-from ..stores.contract import Condition, Selection, Store, Where
+from ..stores.contract import Condition, Selection, Store
 
 _SPAN = 1 << 17
 _READERS = 2
@@ -35,14 +35,14 @@ def read_side_by_side(
         try:
             readers = [_reader(stack, store, past, at) for at in range(_READERS)]
         except StoreError:  # no more connections are to be had
-            yield from past.changes(_within((after, until)), names)
+            yield from past.changes(past.between(after, until), names)
             return
         waiting: deque[Future[list[Existing]]] = deque()
         low, turns = after, cycle(readers)
         while low < until or waiting:
             while low < until and len(waiting) < _READERS:
                 pool, own = next(turns)
-                waiting.append(pool.submit(_read, own, (low, min(low + _SPAN, until)), names))
+                waiting.append(pool.submit(_read, own, low, min(low + _SPAN, until), names))
                 low += _SPAN
             pages = waiting.popleft().result()
             yield from pages
@@ -61,12 +61,8 @@ def _reader(stack: ExitStack, store: Store, past: Past, number: int) -> tuple[Th
     return pool, own
 
 
-def _read(past: Past, span: tuple[int, int], columns: Sequence[str]) -> list[Existing]:
-    return list(past.changes(_within(span), columns))
-
-
-def _within(span: tuple[int, int]) -> Where:
-    return [[Condition(NUMBER, ">", span[0])], [Condition(NUMBER, "<=", span[1])]]
+def _read(past: Past, after: int, until: int, columns: Sequence[str]) -> list[Existing]:
+    return list(past.changes(past.between(after, until), columns))
 
 
 def _next(past: Past, after: int, until: int) -> int:

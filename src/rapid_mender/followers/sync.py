@@ -28,7 +28,7 @@ from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .compare import Compared, find_differences
 from .files import FolderSyncing
-from .load import Loaded, Loader
+from .load import Loaded, Loader, can_load
 from .positions import check_row, now, put_row, rows_of
 from .sending import Sending
 from .syncing import Synced, Syncing, known_of
@@ -210,15 +210,17 @@ class TableSyncing(Syncing):
             def moving() -> _Moving:
                 return self._moving(at, at, token)
 
-            for page in self._loading(pages, send, job, moving) if self._made else pages:
+            loads = self._made and can_load(job)
+            for page in self._loading(pages, send, job, moving) if loads else pages:
                 at = self._with_key(at, job.key)
                 result = merge_beside(job, page, moving())
                 self.done.filled += result.counts["insert"] + result.counts["update"] + result.counts["skip"]
                 self.done.add(result)
         self._made = False
-        full = self._with_key(at, job.key) | {"filled": True}
+        at = self._with_key(at, job.key)
+        full = at | {"filled": True}
         with self.target.begin(write=True) as session:
-            put_row(session, SYNCED, self.same, full | {"moved_at": now()}, at | {"keyless": False})
+            put_row(session, SYNCED, self.same, full | {"moved_at": now()}, at)
         return full
 
     def _loading(

@@ -22,7 +22,6 @@ from ..core.own_tables import BATCHES_TABLE
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, OneWriter, Selection, Session, Store, Watch
-from ..stores.memory import MemoryStore
 from .side_by_side import are_many, read_side_by_side
 
 
@@ -49,12 +48,11 @@ class View:
         wanted, or a few more."""
         if self.past is not None:
             until = self.until if until is None else min(until, self.until)
-            if are_many(after, until if most is None else min(until, after + most)) and not isinstance(
-                self.store, MemoryStore
-            ):
+            wanted = until if most is None else min(until, after + most)
+            if self.store.reads_by_spans and are_many(after, wanted):
                 yield from read_side_by_side(self.store, self.past, after, until, columns)
                 return
-            yield from self.past.changes([[Condition(NUMBER, ">", after)], [Condition(NUMBER, "<=", until)]], columns)
+            yield from self.past.changes(self.past.between(after, until), columns)
 
 
 _MANY = 1000

@@ -350,11 +350,7 @@ class Run:
             return recorder
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         name = self.beside.name if self.beside is not None else name
-        from .. import __version__
-
-        return Recorder(
-            session, self.plan.info, name, self.job.history, f"rmend {__version__}", self.number, seals=self.job.seal
-        )
+        return Recorder(session, self.plan.info, name, self.job.history, self.number, seals=self.job.seal)
 
     def _unit(
         self, way: ChunkWay, session: Session, recorder: Recorder, chunks: Iterator[tuple[Chunk, bool]], at: int

@@ -159,8 +159,6 @@ class _Undo:
     """One undo, within a transaction."""
 
     def __init__(self, past: Past, numbers: list[int], rest: bool, force: bool, preview: bool) -> None:
-        from .. import __version__
-
         self.past, self.session, self.info = past, past.session, past.info
         self.rest, self.force, self.preview = rest, force, preview
         self.runs = past.runs([[Condition("batch_no", "=", number) for number in numbers]])
@@ -173,7 +171,7 @@ class _Undo:
         self.writes = not preview
         plural = f"batches {numbers[-1]} to {numbers[0]}" if len(numbers) > 1 else f"batch {numbers[0]}"
         self.reason = f"undoes {plural}"
-        self.recorder = Recorder(self.session, self.info, None, True, f"rmend {__version__}", undoes=numbers)
+        self.recorder = Recorder(self.session, self.info, None, True, undoes=numbers)
         self.archive = self._archive("archive")
         """Where the rows are that the batches archived."""
         self.to_archive = self._archive("unarchive")

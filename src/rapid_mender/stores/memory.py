@@ -37,7 +37,7 @@ class MemoryStore(Store):
     tables as they were when they began.
     """
 
-    reads_beside_writes = False
+    reads_beside_writes = reads_by_spans = False
 
     def __init__(
         self,

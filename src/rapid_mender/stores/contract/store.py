@@ -41,6 +41,8 @@ class Store(ABC):
 
     reads_beside_writes = True
     """Whether one session can go on reading while another writes."""
+    reads_by_spans = True
+    """Whether a part of a table is read without a look at the whole of it."""
 
     def __repr__(self) -> str:
         return f"{type(self).__name__}({self.where!r})"

@@ -124,7 +124,7 @@ def _connection_class(known: bool) -> Any:
                 packet.raise_for_error()
             if not self._check_packet_is_eof(packet):
                 connection._force_close()
-                raise _refusal(_LOST, "Lost connection to MySQL server during query")
+                raise _lost()
             self.connection = None
             self.affected_rows, self.rows = len(rows), tuple(rows)
 
@@ -156,7 +156,7 @@ def _read_texts(read: Callable[[int], bytes], rows: list[tuple[bytes | None]]) -
         size = unpack(header)[0] & _FULL if len(header) == 4 else _FULL + 1
         data = read(size)
         if len(data) < size or not (data or before):
-            raise _refusal(_LOST, "Lost connection to MySQL server during query")
+            raise _lost()
         if size == _FULL or before:
             before.append(data)
             if size == _FULL:  # it goes on in the next packet
@@ -186,6 +186,10 @@ class _Refusing:
             "the server asks for the password itself, over a connection that does not show whose server it is; "
             "give ssl_ca in the store URL",
         )
+
+
+def _lost() -> Exception:
+    return _refusal(_LOST, "Lost connection to MySQL server during query")
 
 
 def _refusal(code: int, text: str) -> Exception:

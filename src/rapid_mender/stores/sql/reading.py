@@ -172,8 +172,8 @@ class SQLReading(Session):
         return self._rows([Cells(self.number, pa.array(np.arange(count, dtype=np.int32))), *columns])
 
     def _picks(self, table: Described, columns: Sequence[Column], of: str = "t.") -> list[Pick]:
-        among = self._among(table, columns)
-        wanted = [(f"r{i}", *locator) for i, locator in enumerate(table.locators) if i not in among]
+        found = self._found(table, columns)
+        wanted = [(f"r{i}", *one) for i, one in enumerate(table.locators) if found[i] == f"r{i}"]
         return self._picked([*wanted, *self._columns(table, columns)], of)
 
     def _columns(self, table: Described, columns: Sequence[Column]) -> list[tuple[str, str, Form]]:
@@ -182,15 +182,11 @@ class SQLReading(Session):
     def _picked(self, wanted: Sequence[tuple[str, str, Form]], of: str = "t.") -> list[Pick]:
         return [Pick(form.read.format(f"{of}{sql}"), alias, form.came or form.wire) for alias, sql, form in wanted]
 
-    def _among(self, table: Described, columns: Sequence[Column]) -> dict[int, int]:
-        """The locators that are some of these columns, read alike, and which."""
-        forms = [table.forms[column.name] for column in columns]
-        read = {
-            (self._q(column.name), form.read, form.came or form.wire): i
-            for i, (column, form) in enumerate(zip(columns, forms, strict=True))
-        }
-        found = [read.get((sql, form.read, form.came or form.wire)) for sql, form in table.locators]
-        return {i: at for i, at in enumerate(found) if at is not None}
+    def _found(self, table: Described, columns: Sequence[Column]) -> list[str]:
+        """As what each locator is selected: as one of the columns, if that is read alike, or apart as r0, r1 …"""
+        read = {(one.expression, one.wire): one.alias for one in self._picked(self._columns(table, columns))}
+        apart = self._picked([(f"r{i}", *one) for i, one in enumerate(table.locators)])
+        return [read.get((one.expression, one.wire), one.alias) for one in apart]
 
     def _existing(
         self, link: SQLLink, table: Described, rows_read: pa.Table, columns: Sequence[Column], by: Sequence[str]
@@ -214,12 +210,11 @@ class SQLReading(Session):
             if bad is not None and bad.any():
                 strange[column.name] = bad
         values = pa.table(arrays, names=[column.name for column in columns])
-        among, names = self._among(table, columns), [f"r{i}" for i in range(len(table.locators))]
-        found = [f"c{among[i]}" if i in among else name for i, name in enumerate(names)]
-        if names and set(found) <= set(rows_read.column_names):
-            came = [rows_read[name] for name in found]
-            wires = [Column("", one.form.wire) for one in table.locators]
-            locators = pa.table([cast(*one)[0] for one in zip(came, wires, strict=True)], names=names)
+        found = self._found(table, columns)
+        if found and set(found) <= set(rows_read.column_names):
+            came = zip(found, table.locators, strict=True)
+            read = [cast(rows_read[name], Column("", one.form.wire))[0] for name, one in came]
+            locators = pa.table(read, names=[f"r{i}" for i in range(len(read))])
         else:
             cells = self._cells(table, values.select(list(by)))
             locators = pa.table([one.values for one in cells], names=[f"={name}" for name in by])
@@ -381,13 +376,13 @@ class SQLReading(Session):
         if wanted.limit is not None:
             rest += f" LIMIT {int(wanted.limit)}"
         picked = info.columns if wanted.columns is None else info.pick(wanted.columns)
-        numbered = wanted.by is not None and any(column.name == wanted.by for column in picked)
-        names = [wanted.by] if numbered and wanted.by is not None else [column.name for column in picked]
-        picks = self._picked(self._columns(table, picked)) if numbered else self._picks(table, picked)
+        by, picks = [column.name for column in picked], self._picks(table, picked)
+        if wanted.by in by:  # it numbers the rows: that is enough to find them again
+            by, picks = [wanted.by], self._picked(self._columns(table, picked))
         rows = link.select(picks, rest)
         if wanted.by and not wanted.first:
             rows = rows.take(pa.array(np.arange(rows.num_rows)[::-1]))
-        return self._existing(link, table, rows, picked, names)
+        return self._existing(link, table, rows, picked, by)
 
     def _holding(self, table: Described, where: Where) -> str:
         """The clause for the rows for which conditions hold."""

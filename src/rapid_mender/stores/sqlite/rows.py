@@ -36,13 +36,13 @@ class Rows:
         self.finders = described.finders
         """The columns by which a row is found again."""
         self._indexed: dict[tuple[str, ...], bool] = {}
-        self._select = self._selecting(self.info.columns)
         self._locators = [f"r{i}" for i in range(len(self.finders))]
+        self._select = self._selecting(self.info.columns)
         self._from = f"FROM {name_sql(self.info.name)} AS t"
 
     def _selecting(self, columns: Sequence[Column]) -> str:
-        among = self._among(columns)
-        parts = [f"t.{name_sql(name)} AS r{i}" for i, name in enumerate(self.finders) if i not in among]
+        finders = zip(self.finders, self._locators, self._found(columns), strict=True)
+        parts = [f"t.{name_sql(name)} AS {own}" for name, own, found in finders if found == own]
         for i, column in enumerate(columns):
             if in_parts(column):
                 parts += [form_sql(f"t.{name_sql(column.name)}", form, f"c{i}_{form}") for form in PARTS]
@@ -50,11 +50,14 @@ class Rows:
                 parts.append(f"t.{name_sql(column.name)} AS c{i}")
         return ", ".join(parts)
 
-    def _among(self, columns: Sequence[Column]) -> dict[int, int]:
-        """The finders that are read among some columns, and which of them these are."""
-        names = [column.name for column in columns]
-        found = {i: names.index(name) for i, name in enumerate(self.finders) if name in names}
-        return {i: at for i, at in found.items() if not in_parts(columns[at])}
+    def _found(self, columns: Sequence[Column]) -> list[str]:
+        """As what each finder is selected: as one of the columns, or apart as r0, r1 …"""
+        names = {column.name: i for i, column in enumerate(columns)}
+        found = [names.get(name) for name in self.finders]
+        return [
+            own if at is None or in_parts(columns[at]) else f"c{at}"
+            for own, at in zip(self._locators, found, strict=True)
+        ]
 
     def located(self, first: int) -> str:
         """The condition that finds one row again; its values are bound from the number `first` on."""
@@ -107,8 +110,7 @@ class Rows:
             f"SELECT s.position AS position, {self._select} {self._from} CROSS JOIN temp.rmend_keys AS s ON {on}"
         )
         link.run("DROP TABLE temp.rmend_keys")
-        among = self._among(self.info.columns)
-        found = (f"c{among[i]}" if i in among else name for i, name in enumerate(self._locators))
+        found = self._found(self.info.columns)
         return rows.sort_by([("position", "ascending"), *((name, "ascending") for name in found)])
 
     def is_indexed(self, link: Link, key: tuple[str, ...]) -> bool:
@@ -123,9 +125,7 @@ class Rows:
 
     def _existing(self, link: Link, rows_read: pa.Table, columns: Sequence[Column] | None = None) -> Existing:
         columns = self.info.columns if columns is None else columns
-        among = self._among(columns)
-        found = [rows_read[f"c{among[i]}" if i in among else name] for i, name in enumerate(self._locators)]
-        where_rows = pa.table(found, names=self._locators)
+        where_rows = rows_read.select(self._found(columns)).rename_columns(self._locators)
         arrays: list[pa.Array] = []
         verbatim: dict[str, Verbatim] = {}
         for i, column in enumerate(columns):
