@@ -18,7 +18,7 @@ from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, 
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written, kept
-from .past import past_of
+from .past import NUMBER, past_of
 from .seal import is_sealed, seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
@@ -45,9 +45,14 @@ class Recorder:
     """Whether the batch is sealed; None: if the one before it is."""
     unrecorded: int = 0
     """How many rows triggers changed that no record was about; if there are any, the history does not replay."""
-    _first: int | None = None
-    _last: int | None = None
+    _newest: int | None = None
+    """The last change of the history: when the batch began, or, where the batch itself numbers changes, by now."""
+    _since: int = 0
+    """The last change when the batch began."""
+    _by_database: bool = False
+    """The database numbers changes, as others may record some at the same time."""
     _started: datetime | None = None
+    _asked: bool = False
     _made: bool = False
     """This transaction created the table of batches; if it is rolled back, so is the numbering."""
     _began: Sequence[str] = ()
@@ -102,8 +107,11 @@ class Recorder:
     def await_changes(self) -> None:
         """Make the batch's row, and the history if it is not there."""
         self.start()
-        if self.history and self._last is None:
-            self._prepare_history()
+        if self._newest is None and not self._asked:
+            self._asked = True
+            self._stand_aside()
+            if self.history:
+                self._prepare_history()
 
     def _numbered(self, values: pa.Table) -> Existing:
         """Insert the batch's row. The database numbers it, unless it did so before, or its counter is behind."""
@@ -151,15 +159,21 @@ class Recorder:
                 self.session.add_columns(wanted.name, new)
                 self._began = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
             self._gone = sorted(set(history.names) - set(wanted.names))
-        self._last = self._newest()
+        self._newest = self._since = self._last()
+
+    def _stand_aside(self) -> None:
+        """Have what the batch changes recorded by the batch alone, if others' changes of the table are captured."""
+        captured = self.session.stand_aside(self.info)
+        self._by_database = captured and self.session.many_writers
+        self.history |= captured
 
     def _needs_undo(self, table: TableInfo | None) -> None:
         if table is not None and not table.undoes and self.info.undoes:
             raise StoreError(f"table {table.name!r} has an engine that cannot undo; give it one that can")
 
-    def _newest(self) -> int:
+    def _last(self) -> int:
         """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
-        newest = self.session.last(self._shape.name, "change_no")
+        newest = self.session.last(self._shape.name, NUMBER)
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
         told = self.session.read(BATCHES, Selection(here, "batch_no", 1, columns=["last_change"])).values
         return max(newest, *told["last_change"].to_pylist(), 0)
@@ -182,10 +196,7 @@ class Recorder:
         if not self.history or not changes.num_rows:
             return
         batch = self.start()
-        assert self._last is not None
-        numbers = np.arange(self._last + 1, self._last + 1 + changes.num_rows)
-        self._first = self._first or int(numbers[0])
-        self._last = int(numbers[-1])
+        assert self._newest is not None
         same = {
             "batch_no": batch,
             "action": action,
@@ -195,15 +206,19 @@ class Recorder:
         }
         columns = {self._stored.get(name, name): changes[name] for name in changes.column_names if name != "action"}
         verbatim = {self._stored[name]: cells for name, cells in verbatim.items()}
-        self.session.append(self._shape, Load(pa.table({"change_no": numbers} | columns), same, verbatim), after)
+        if not self._by_database:
+            numbers = np.arange(self._newest + 1, self._newest + 1 + changes.num_rows)
+            columns, self._newest = {NUMBER: numbers} | columns, int(numbers[-1])
+        self.session.append(self._shape, Load(pa.table(columns), same, verbatim), after)
 
     def resume(self, session: Session) -> None:
         """Go on in another transaction, in which the batch has its row already."""
-        self.session, self._row, self._made = session, None, False
+        self.session, self._row, self._made, self._asked = session, None, False, False
         session.find_own(BATCHES_TABLE, owner=self.info.owner)
-        if self._last is not None:
+        if self._newest is not None:
             session.find_own(self._shape.name, self.info)
-            self._last = self._newest()
+            self._stand_aside()
+            self._newest = self._last()
 
     def _about_history(self, landed: bool) -> dict[str, Any]:
         """What is to be known later of the history: the columns that began with this batch, those that the table lacks,
@@ -215,7 +230,8 @@ class Recorder:
         """Complete the batch's row, or bring it up to date ("running"). `figures`: what else is to be kept of the run,
         as JSON."""
         self.start()
-        if self._last is not None:
+        first, last = self._span() if self._newest is not None else (None, None)
+        if self._newest is not None:
             self.unrecorded += self.session.unrecorded(self.info)
         rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
         landed = any(counts[name] for name in ("insert", "update", "delete"))
@@ -228,17 +244,26 @@ class Recorder:
         }
         values = {names[name]: [count] for name, count in counts.items()} | {
             "finished_at": [None if status == "running" else datetime.now(UTC)], "status": [status],
-            "first_change": [self._first], "last_change": [self._last if self._first else None],
+            "first_change": [first], "last_change": [last],
             "unrecorded": [self.unrecorded], "figures": [json.dumps(figures | self._about_history(landed))],
             "undoes": [json.dumps(list(self.undoes)) if self.undoes else None],
         }  # fmt: skip
         schema = pa.schema([BATCHES.schema.field(name) for name in values])
         self.session.update(BATCHES, rows, pa.table(values, schema=schema))
-        if status != "running" and self._first and (self._follows_seal() if self.seals is None else self.seals):
+        if status != "running" and first and (self._follows_seal() if self.seals is None else self.seals):
             past = past_of(self.session, self.info.name, self.info)
             (run,) = past.runs([[Condition("batch_no", "=", self.batch)]])
             row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
             self.session.update(BATCHES, row, pa.table({"seal": [seal_of(past, run)]}))
+
+    def _span(self) -> tuple[int | None, int | None]:
+        """The first and the last change of the batch."""
+        kept = self.session.find_own(self._shape.name, self.info)
+        assert kept is not None
+        mine = [[Condition("batch_no", "=", self.batch)], [Condition(NUMBER, ">", self._since)]]
+        edges = [self.session.read(kept, Selection(mine, NUMBER, 1, first, [NUMBER])) for first in (True, False)]
+        first, last = (edge.values[NUMBER][0].as_py() if len(edge.positions) else None for edge in edges)
+        return first, last
 
     def _follows_seal(self) -> bool:
         """Whether the batch before that changed something is sealed."""

@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from ...core.schema import TableInfo
 from ...errors import JobError
+from .capture import Capturing
 from .catalog import Catalog
 from .reader import Reader
 from .values import Values
@@ -17,7 +18,7 @@ from .watch import OneWriter, Watch
 from .writer import Writer
 
 
-class Session(Catalog, Values, Reader, Writer):
+class Session(Catalog, Values, Reader, Writer, Capturing):
     """One transaction on a store. All values pass as Arrow, in the types of the columns.
 
     with store.begin(write=True) as session:
@@ -28,6 +29,8 @@ class Session(Catalog, Values, Reader, Writer):
 
     sorts = True
     """Whether rows that come sorted by key are found and written faster."""
+    many_writers = False
+    """Whether others may write at the same time, so that only the database can number what is written."""
     chunk_rows = 1 << 19
     """How many records are cast and sorted at once."""
 

@@ -18,7 +18,7 @@ from ..sql.link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLin
 from ..sql.session import Sent, SQLSession
 from ..sql.text import text_sql
 from .link import MariaDBLink, lines_of
-from .tables import BIG, NUMBER, TEXT, bytes_in_row, quoted
+from .tables import NUMBER, TEXT, bytes_in_row, quoted
 
 _MOST_COLUMNS = 1017
 _ROW = 65_535
@@ -26,7 +26,7 @@ _ROW = 65_535
 
 class MariaDBSession(SQLSession):
     no_values = "() VALUES ()"
-    number, text, big = NUMBER, TEXT, BIG
+    number, text = NUMBER, TEXT
     slice_rows = 1 << 18  # a slice is in memory as text as well; twice as many are at best a tenth faster
 
     def normalise(self, info: TableInfo, values: pa.Table) -> Normalised:

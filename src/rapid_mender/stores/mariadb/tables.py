@@ -29,7 +29,6 @@ _PLAIN = "CONVERT({} USING utf8mb4) COLLATE utf8mb4_bin"
 _LONG = 191
 """Longer texts are kept in a history as TEXT: a row of it has each column twice, and a row has a limit."""
 
-BIG = Form(pa.int64(), "bigint", "CAST({} AS SIGNED)")
 NUMBER = Form(pa.int32(), "int", "CAST({} AS SIGNED)")
 TEXT = Form(pa.string(), "longtext CHARACTER SET utf8mb4 COLLATE utf8mb4_bin", "CONVERT({} USING utf8mb4)")
 

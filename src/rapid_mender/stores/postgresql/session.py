@@ -21,7 +21,7 @@ from ..sql.session import Sent, SQLSession
 from ..sql.text import name_sql, text_sql
 from .catalog import op
 from .link import PostgreSQLLink
-from .tables import BIG, NUMBER, TEXT
+from .tables import NUMBER, TEXT
 
 BEGIN = "BEGIN ISOLATION LEVEL REPEATABLE READ"
 _MOST_COLUMNS = 1600
@@ -51,7 +51,7 @@ class _Brought(NamedTuple):
 
 class PostgreSQLSession(SQLSession):
     keys_later = True
-    number, text, big = NUMBER, TEXT, BIG
+    number, text = NUMBER, TEXT
     returns_updates = True
 
     def __init__(

@@ -30,7 +30,6 @@ ANY_NUMERIC = pa.decimal256(76, 38)
 """For numbers without a scale: 38 digits before the point and 38 after it."""
 _OWN = op("=")
 TEXT = Form(pa.string(), "pg_catalog.text", "{}::pg_catalog.text", equals=_OWN)
-BIG = Form(pa.int64(), "bigint", "{}::bigint", equals=_OWN)
 NUMBER = Form(pa.int32(), "integer", "{}::integer", equals=_OWN)
 _AS_TEXT = "{}::pg_catalog.text"
 _BY_PLACE = Locator("ctid", Form(pa.string(), "pg_catalog.text", _AS_TEXT, _AS_TEXT, "{}::pg_catalog.tid", equals=_OWN))

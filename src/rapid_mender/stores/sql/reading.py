@@ -32,8 +32,6 @@ class SQLReading(Session):
     """How the number of a staged row is sent."""
     text: Form
     """How a text is sent whatever the column."""
-    big: Form
-    """How a 64-bit whole number is sent."""
 
     def __init__(self, link: SQLLink, known: dict[TableInfo, Described], writes: bool) -> None:
         """`known`: the tables that other sessions of the store have described."""

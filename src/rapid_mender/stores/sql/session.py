@@ -9,6 +9,7 @@ from abc import abstractmethod
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
 from concurrent.futures import Future
 from contextlib import contextmanager
+from dataclasses import replace
 from typing import Any, NamedTuple, TypeVar
 
 import numpy as np
@@ -39,9 +40,30 @@ def _can_load(columns: Sequence[Cells]) -> bool:
     return len(columns[0].values) > FEW_ROWS and all(one.form.loads for one in columns)
 
 
+def _patterns(
+    verbatim: Mapping[str, tuple[np.ndarray, pa.Table]], keep: np.ndarray
+) -> Iterator[tuple[np.ndarray, dict[str, pa.Array]]]:
+    """The places of rows that are kept, those together that have verbatim cells in the same columns; and by column the
+    texts of these cells."""
+    which = np.zeros((len(keep), len(verbatim)), bool)
+    for place, (places, _) in enumerate(verbatim.values()):
+        which[places, place] = True
+    patterns, pattern_of = np.unique(which, axis=0, return_inverse=True)
+    for number, pattern in enumerate(patterns):
+        mine = np.flatnonzero(keep & (pattern_of.reshape(-1) == number))
+        texts = {}
+        for has, (name, (places, cells)) in zip(pattern, verbatim.items(), strict=True):
+            if has:
+                order = np.argsort(places)
+                at = order[np.searchsorted(places[order], mine)]
+                texts[name] = one_array(cells["text"].take(pa.array(at)))
+        yield mine, texts
+
+
 class SQLSession(SQLReading):
     """One transaction on a database server. Writes go on in the background; reads wait for them."""
 
+    many_writers = True
     returns_updates = False
     """An UPDATE can give back the rows that it wrote."""
     no_values = "DEFAULT VALUES"
@@ -260,24 +282,31 @@ class SQLSession(SQLReading):
         for name, value in rows.same.items():
             if value is not None:
                 values = values.append_column(name, pa.repeat(pa.scalar(value, table.info[name].type), count))
-        number = info.primary_key[0] if info.primary_key else None
-        names, every = values.column_names, self._rows(self._cells(table, values))
+        names = values.column_names
+        every = self._rows(self._cells(table, values)) if values.num_columns and not rows.verbatim else None
 
         def work(link: SQLLink) -> None:
             keep = np.ones(count, bool)
             for written in after:
                 if written.rows is None and written.refusals():
                     keep &= written.landed(count)
-            kept = every if keep.all() else self._rows(self._cells(table, values.filter(pa.array(keep))))
             try:
-                send(link, kept)
+                if every is not None and keep.all():
+                    send(link, names, every)
+                    return
+                for places, verbatim in _patterns(rows.verbatim, keep):
+                    columns = self._cells(table, values.take(pa.array(places)))
+                    cells = dict(zip(names, columns, strict=True)) | {
+                        name: self._as_spelled(table, name, texts) for name, texts in verbatim.items()
+                    }
+                    send(link, list(cells), self._rows(list(cells.values())))
             except Refused as error:
                 raise StoreError(
                     f"{self.where}: {info.name!r} did not take a row: {error.reason}; mend that table, or, if it is a "
                     "history, set history = false"
                 ) from error
 
-        def send(link: SQLLink, sent: Rows) -> None:
+        def send(link: SQLLink, names: Sequence[str], sent: Rows) -> None:
             if table.loads and _can_load(sent.columns):
                 link.load(table, names, sent)
             elif len(sent):
@@ -285,15 +314,12 @@ class SQLSession(SQLReading):
                 into = f"INSERT INTO {table.sql} ({', '.join(map(self._q, names))}) "
                 with link.staged(sent) as stage:
                     link.run(f"{into}SELECT {picked} FROM {stage} AS s")
-            for name, (positions, texts) in rows.verbatim.items():
-                assert number is not None
-                numbers = one_array(values[number]).take(pa.array(positions))
-                sets = {name: self._unspelled("s.c1", table, name)}
-                cells = [Cells(self.big, numbers), Cells(self.text, one_array(texts["text"]))]
-                with link.staged(self._rows(cells)) as stage:
-                    link.run(self._updating(table, sets, stage, f"t.{self._q(number)} {self._op('=')} s.c0"))
 
         self._later(count, work)
+
+    def _as_spelled(self, table: Described, name: str, texts: pa.Array) -> Cells:
+        """Cells of a column that go in as the database spells them."""
+        return Cells(replace(self.text, write=self._unspelled("{}", table, name)), texts)
 
     @abstractmethod
     def _unspelled(self, expression: str, table: Described, name: str) -> str:

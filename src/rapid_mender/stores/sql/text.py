@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Mapping, Sequence
 
 import pyarrow as pa
 
 from ...core.cast import as_text
+from ...core.schema import TableInfo
 
 
 def name_sql(name: str) -> str:
@@ -17,6 +18,22 @@ def name_sql(name: str) -> str:
 def text_sql(value: str) -> str:
     """A text, in a database that gives the backslash no meaning."""
     return "'" + value.replace("'", "''") + "'"
+
+
+def noted(
+    table: str,
+    quoted: Callable[[str], str],
+    row: Mapping[str, str | None],
+    shape: TableInfo,
+    number: int | None,
+    moment: str,
+) -> str:
+    """Insert a row of texts, with the time as `changed_at`; or set them in the row of a number."""
+    values = {name: "NULL" if text is None else text_sql(text) for name, text in row.items()} | {"changed_at": moment}
+    if number is None:
+        return f"INSERT INTO {table} ({', '.join(map(quoted, values))}) VALUES ({', '.join(values.values())})"
+    sets = ", ".join(f"{quoted(name)} = {value}" for name, value in values.items())
+    return f"UPDATE {table} SET {sets} WHERE {quoted(shape.primary_key[0])} = {number}"
 
 
 def literals(columns: Sequence[pa.Array], hexadecimal: str) -> list[tuple[str, ...]]:

@@ -14,13 +14,14 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import ALL, Load, Normalised, Refusals, Selection, Session, Where, Written, refused_too
+from ..contract import ALL, Load, Normalised, Refusals, Selection, Where, Written, refused_too
 from ..sql.text import name_sql, text_sql
+from .capturing import SQLiteCapturing
 from .link import Link, Locked
 from .rows import Rows
 from .tables import Described, Known, describe, table_names
-from .triggers import Watching
 from .types import PARTS, as_one, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
+from .watching import Watching
 
 _NUMERIC_LOOKING = r"^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
 _READER_CACHE_KIB = 32_768  # it reads sorted keys, and so each page once
@@ -28,7 +29,7 @@ _MOST_COLUMNS = 2000
 _PAGE_ROWS = 1 << 17
 
 
-class SQLiteSession(Session):
+class SQLiteSession(SQLiteCapturing):
     def __init__(self, link: Link, known: Known, write: bool) -> None:
         """`known`: what other sessions of the store know of its tables."""
         self._path, self._known = link.path, known
@@ -44,6 +45,7 @@ class SQLiteSession(Session):
 
     def close(self) -> None:
         """Wait for all writes to end. Raises the error of one that failed."""
+        self._stand_aside_no_more()
         self._write.drained()
         self.abandon()
 
@@ -76,6 +78,12 @@ class SQLiteSession(Session):
         """Forget what is known of a table that is being altered."""
         self._tables.pop(name, None)
         self._described = {}
+
+    def _forget_all(self) -> None:
+        self._tables, self._described = {}, {}
+
+    def _finders(self, info: TableInfo) -> Sequence[str]:
+        return self._rows(info).finders
 
     def _rows(self, info: TableInfo) -> Rows:
         self.find(info.name)
@@ -314,6 +322,11 @@ class SQLiteSession(Session):
         return Written(rows, None, refused)
 
     def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
+        sql = self.create_sql(info, beside)
+        self._write.later(lambda link: link.run(sql))
+        self._forget(info.name)
+
+    def create_sql(self, info: TableInfo, beside: TableInfo | None = None) -> str:
         lines = []
         for column in info.columns:
             line = f"{name_sql(column.name)} {declare(column)}"
@@ -331,9 +344,7 @@ class SQLiteSession(Session):
             lines.append(line)
         if len(info.primary_key) > 1:
             lines.append(f"PRIMARY KEY ({', '.join(map(name_sql, info.primary_key))})")
-        sql = f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})"
-        self._write.later(lambda link: link.run(sql))
-        self._forget(info.name)
+        return f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})"
 
     def has_index(self, info: TableInfo, name: str) -> bool:
         sql = "SELECT count(*) FROM sqlite_master WHERE type = 'index' AND name = ?1"

@@ -10,6 +10,7 @@ import pyarrow as pa
 
 from ...core.schema import Column, Fold, Reach, TableInfo
 from ...errors import StoreError
+from ..contract import PREFIX
 from ..sql.text import name_sql
 from .link import Link
 from .types import affinity, column_type
@@ -78,8 +79,8 @@ def describe(link: Link, name: str) -> Described | None:
     finders = key if own_number or without_rowid else tuple(free[:1])
     if not finders:
         raise StoreError(f"table {real_name!r} has columns named rowid, oid and _rowid_; rename one of them")
-    sql = "SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE"
-    triggers = bool(link.rows(sql, [real_name])[0][0])
+    sql = "SELECT name FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE"
+    triggers = any(not name.startswith(PREFIX) for (name,) in link.rows(sql, [real_name]))
     references = link.rows('SELECT "table", on_update, on_delete FROM pragma_foreign_key_list(?1)', [real_name])
     triggers |= any(table.lower() == real_name.lower() and "NO ACTION" not in how for table, *how in references)
     sql = 'SELECT "from", "table", "to" FROM pragma_foreign_key_list(?1) ORDER BY id, seq'

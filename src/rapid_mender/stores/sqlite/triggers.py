@@ -1,46 +1,194 @@
-"""Seeing which rows of a SQLite table change beside those that are written: by its triggers."""
+"""Recording what other programs change in a SQLite table, by row triggers.
+
+A trigger of SQLite sees neither who writes nor a temporary table. So a merge notes in a table of the file that it
+records by itself, and takes the note away before it commits: nobody else can write meanwhile.
+
+Nor does SQLite run a trigger for a row that REPLACE removes. So the rows that may go are put by before it, and are
+recorded after it. They are not if anything was recorded in between: then they stayed, or went otherwise.
+"""
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 
-import pyarrow as pa
-
-from ..sql.text import name_sql
+from ...core.schema import TableInfo
+from ..contract import Capture, Trigger
+from ..sql.text import name_sql, text_sql
 from .link import Link
 
+ASIDE = "rmend_aside"
+MOMENT = "strftime('%Y-%m-%d %H:%M:%f000Z', 'now')"
 
-class Watching:
-    """Has SQLite note every row of a table that changes, whoever changes it, by temporary triggers."""
 
-    def __init__(self) -> None:
-        self._table: str | None = None
-        self._beside = 0
+class CaptureSQL:
+    """The triggers of one capture."""
 
-    def begin(self, link: Link, table: str, finders: Sequence[str]) -> None:
-        """Note from now on the rows that change; `finders` are the columns by which a row is found again."""
-        if table == self._table:
-            link.run("DELETE FROM temp.rmend_seen")
-            return
-        self._table = table
-        link.run("DROP TABLE IF EXISTS temp.rmend_seen")
-        link.run(f"CREATE TEMP TABLE rmend_seen ({', '.join(f'r{i}' for i in range(len(finders)))})")
-        for action, row in (("INSERT", "NEW"), ("UPDATE", "NEW"), ("DELETE", "OLD")):
-            values = ", ".join(f"{row}.{name_sql(name)}" for name in finders)
-            link.run(f"DROP TRIGGER IF EXISTS temp.rmend_{action.lower()}")
-            link.run(
-                f"CREATE TEMP TRIGGER rmend_{action.lower()} AFTER {action} ON main.{name_sql(table)} "
-                f"BEGIN INSERT INTO rmend_seen VALUES ({values}); END"
+    def __init__(self, info: TableInfo, finders: Sequence[str], capture: Capture) -> None:
+        self.info, self.capture = info, capture
+        self.table, self.history = name_sql(info.name), name_sql(capture.history)
+        self.replaced = name_sql(f"rmend_replaced_{capture.token}")
+        by_number = [(name,) for name in finders if name not in info]
+        keys = [one for one in (info.primary_key, *info.unique) if one]
+        self.keys = [tuple(key) for key in dict.fromkeys(map(tuple, [*by_number, *keys]))]
+
+    def statements(self) -> list[str]:
+        """What creates them."""
+        capture, made = (
+            self.capture,
+            [f"CREATE TABLE IF NOT EXISTS {ASIDE} (table_name TEXT PRIMARY KEY) WITHOUT ROWID"],
+        )
+        listed = ", ".join(f"c{at}" for at in range(len(capture.columns)))
+        put_by = bool(self.keys) and ("delete" in capture.actions or capture.deletes != "record")
+        if put_by:
+            made.append(f"CREATE TABLE {self.replaced} (change_no, {listed})")
+            made += self._putting_by()
+        gone = self._recording_replaced() if put_by else ""
+        if "insert" in capture.actions or gone:
+            body = gone + (self._record("insert") if "insert" in capture.actions else "")
+            made.append(self._trigger("insert", "AFTER INSERT", self._unless_aside(), body))
+        if "update" in capture.actions or gone:
+            made += self._updating(gone)
+        if "delete" in capture.actions:
+            made.append(self._trigger("delete", "AFTER DELETE", self._unless_aside(), self._record("delete")))
+        if capture.deletes != "record":
+            made.append(self._trigger("guard", "BEFORE DELETE", "", self._guarding()))
+        return made
+
+    def _trigger(self, what: str, event: str, when: str, body: str) -> str:
+        name = name_sql(self.capture.trigger(what))
+        return f"CREATE TRIGGER {name} {event} ON {self.table}{f' WHEN {when}' if when else ''} BEGIN {body} END"
+
+    def _unless_aside(self) -> str:
+        return f"NOT EXISTS (SELECT 1 FROM {ASIDE} WHERE table_name = {text_sql(self.info.name)})"
+
+    def _record(self, action: str, rows: str = "") -> str:
+        """The INSERT into the history; `rows`: FROM a relation in place of the row of the trigger."""
+        capture = self.capture
+        names = ["action", "changed_at", "actor", "application"]
+        values = [
+            text_sql(action),
+            MOMENT,
+            *(f"({one})" if one else "NULL" for one in (capture.actor, capture.application)),
+        ]
+        if action == "update":
+            names.append("changed")
+            values.append(f"'[' || substr({self._changed()}, 3) || ']'")
+        for stored, side, name in capture.sides(action):
+            names.append(name_sql(stored))
+            values.append(f"{side}.{name_sql(name)}")
+        told = capture.condition(action)
+        where = f" WHERE ({told}\n)" if told is not None else ""
+        return f"INSERT INTO {self.history} ({', '.join(names)}) SELECT {', '.join(values)}{rows}{where}; "
+
+    def _changed(self) -> str:
+        parts = []
+        for name in self.capture.watched:
+            label = text_sql(f", {json.dumps(name, ensure_ascii=False)}")
+            parts.append(f"CASE WHEN {_differs(name)} THEN {label} ELSE '' END")
+        return _balanced(parts, "||")
+
+    def _updating(self, gone: str) -> list[str]:
+        capture, made = self.capture, list[str]()
+        differs = f"({_balanced([_differs(name) for name in capture.watched], 'OR')})"
+        record = self._record("update") if "update" in capture.actions else ""
+        if not gone:
+            return [self._trigger("update", "AFTER UPDATE", f"{differs} AND {self._unless_aside()}", record)]
+        moves = list(dict.fromkeys(name for key in self.keys for name in key if name in self.info))
+        if not moves:
+            made.append(self._trigger("update", "AFTER UPDATE", f"{differs} AND {self._unless_aside()}", record))
+            return [one for one in made if record]
+        moved = f"({_balanced([_differs(name) for name in moves], 'OR')})"
+        if record:
+            when = f"NOT {moved} AND {differs} AND {self._unless_aside()}"
+            made.append(self._trigger("update", "AFTER UPDATE", when, record))
+            record = record.rstrip("; ") + f"{' AND' if ' WHERE (' in record else ' WHERE'} {differs}; "
+        listed = ", ".join(map(name_sql, moves))
+        when = f"{moved} AND {self._unless_aside()}"
+        made.append(self._trigger("move", f"AFTER UPDATE OF {listed}", when, gone + record))
+        return made
+
+    # -- rows that REPLACE removes --------------------------------------------------------------------------
+
+    def _putting_by(self) -> list[str]:
+        """Triggers that keep the rows which stand where a row is to be put."""
+        there = [f"({' AND '.join(f't.{name_sql(name)} = NEW.{name_sql(name)}' for name in key)})" for key in self.keys]
+        columns = ", ".join(f"t.{name_sql(name)}" for name in self.capture.columns)
+
+        def put_by(where: str) -> str:
+            return (
+                f"DELETE FROM {self.replaced}; INSERT INTO {self.replaced} "
+                f"SELECT {self._newest()}, {columns} FROM {self.table} AS t WHERE {where}; "
             )
 
-    def count(self, link: Link, own: pa.Table) -> None:
-        """Count the rows that changed since `begin`, other than `own` (locators), which are recorded."""
-        names = ", ".join(own.column_names)
-        marks = ", ".join(f"?{i + 1}" for i in range(own.num_columns))
-        link.run(f"DELETE FROM temp.rmend_seen WHERE ({names}) = ({marks})", own)
-        self._beside += int(link.rows(f"SELECT count(*) FROM (SELECT DISTINCT {names} FROM temp.rmend_seen)")[0][0])
+        exists = " OR ".join(f"EXISTS (SELECT 1 FROM {self.table} AS t WHERE {one})" for one in there)
+        exists = f"({exists}) AND {self._unless_aside()}"
+        made = [self._trigger("before_insert", "BEFORE INSERT", exists, put_by(" OR ".join(there)))]
+        moves = list(dict.fromkeys(name for key in self.keys for name in key if name in self.info))
+        if moves:
+            itself = " AND ".join(f"t.{name_sql(name)} IS OLD.{name_sql(name)}" for name in self.keys[0])
+            tests = [
+                f"(({_balanced([_differs(name) for name in key], 'OR')}) AND EXISTS "
+                f"(SELECT 1 FROM {self.table} AS t WHERE {one} AND NOT ({itself})))"
+                for key, one in zip(self.keys, there, strict=True)
+                if all(name in self.info for name in key)
+            ]
+            listed = ", ".join(map(name_sql, moves))
+            body = put_by(f"({' OR '.join(there)}) AND NOT ({itself})")
+            when = f"({' OR '.join(tests)}) AND {self._unless_aside()}"
+            made.append(self._trigger("before_update", f"BEFORE UPDATE OF {listed}", when, body))
+        return made
 
-    def counted(self) -> int:
-        """How many were counted since this was last asked."""
-        beside, self._beside = self._beside, 0
-        return beside
+    def _newest(self) -> str:
+        return f"(SELECT max(change_no) FROM {self.history})"
+
+    def _recording_replaced(self) -> str:
+        """What is done after a row was put: those that were put by, and are gone."""
+        capture = self.capture
+        if capture.deletes != "record":
+            text = capture.says or f"rows of {self.info.name} are not deleted; REPLACE would delete one"
+            return f"SELECT RAISE(ABORT, {text_sql(text)}) FROM {self.replaced} WHERE change_no IS {self._newest()}; "
+        rows = ", ".join(f"c{at} AS {name_sql(name)}" for at, name in enumerate(capture.columns))
+        fresh = f" FROM (SELECT {rows} FROM {self.replaced} WHERE change_no IS {self._newest()}) AS old"
+        return self._record("delete", fresh) + f"DELETE FROM {self.replaced}; "
+
+    # -- guarding -------------------------------------------------------------------------------------------
+
+    def _guarding(self) -> str:
+        capture = self.capture
+        if capture.deletes == "refuse":
+            return f"SELECT RAISE(ABORT, {text_sql(capture.says)}); "
+        aside = f"EXISTS (SELECT 1 FROM {ASIDE} WHERE table_name = {text_sql(self.info.name)})"
+        sets = ", ".join(f"{name_sql(name)} = {sql}" for name, sql in capture.mark.items())
+        same = " AND ".join(f"{name_sql(name)} = OLD.{name_sql(name)}" for name in self.keys[0])
+        merge = text_sql(f'rows of {self.info.name} are marked, not deleted: set delete = "mark" in the job')
+        return (
+            f"SELECT RAISE(ABORT, {merge}) WHERE {aside}; UPDATE {self.table} SET {sets} WHERE {same}; "
+            "SELECT RAISE(IGNORE); "
+        )
+
+
+def _differs(name: str) -> str:
+    return f"OLD.{name_sql(name)} IS NOT NEW.{name_sql(name)} COLLATE BINARY"
+
+
+def _balanced(parts: Sequence[str], joint: str) -> str:
+    """Many parts joined as a tree that is not deep: SQLite allows a depth of 1,000 only."""
+    if len(parts) == 1:
+        return parts[0]
+    half = len(parts) // 2
+    return f"({_balanced(parts[:half], joint)}) {joint} ({_balanced(parts[half:], joint)})"
+
+
+def triggers_of(link: Link, table: str) -> list[Trigger]:
+    """The triggers of a table."""
+    sql = "SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE ORDER BY name"
+    return [Trigger(name, " ".join(text.split())) for name, text in link.rows(sql, [table])]
+
+
+def released(token: str, names: Sequence[str]) -> list[str]:
+    """What drops triggers, and the table of what one of them puts by."""
+    return [
+        *(f"DROP TRIGGER {name_sql(name)}" for name in names),
+        f"DROP TABLE IF EXISTS {name_sql(f'rmend_replaced_{token}')}",
+    ]

@@ -1,0 +1,131 @@
+"""Recording what other programs change: by triggers, in the history that merges write."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import dataclass, field
+from typing import Literal, NamedTuple
+
+from ...core.schema import TableInfo
+from ...errors import JobError
+
+PREFIX = "rmend_capture_"
+"""What our triggers and their functions are called begins with this; then comes the token of the capture."""
+ACTIONS = ("insert", "update", "delete")
+_USES = re.compile(
+    r"""'(?:[^']|'')*'|"(?:[^"]|"")*"(?!\s*\.)|`(?:[^`]|``)*`(?!\s*\.)|"""
+    r"""(?<![\w."`])(?P<side>old|new)\s*\.\s*(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\w+)""",
+    re.I,
+)
+
+
+class Trigger(NamedTuple):
+    """A trigger on a table."""
+
+    name: str
+    about: str
+    """When it fires and what it runs, in words."""
+    enabled: bool = True
+
+    @property
+    def token(self) -> str | None:
+        """The capture that it belongs to; None if it is none of ours."""
+        return self.name[len(PREFIX) :].partition("_")[0] if self.name.startswith(PREFIX) else None
+
+
+@dataclass(frozen=True)
+class Capture:
+    """What is recorded of a table, and how."""
+
+    token: str
+    """Tells this capture from all others, and is known to merges only."""
+    history: str
+    names: Mapping[str, str]
+    """old_X and new_X, and what they are called in the history."""
+    columns: Mapping[str, str]
+    """The columns of the table that are known, as they were declared."""
+    watched: Sequence[str]
+    """An update is recorded if it changes one of these."""
+    actions: Sequence[str] = ACTIONS
+    when: str | None = None
+    """Only what meets this condition, in the store's own SQL over old.X and new.X."""
+    actor: str | None = None
+    """Who did it, as the store's own SQL; None: the user of the database."""
+    application: str | None = None
+    deletes: Literal["record", "mark", "refuse"] = "record"
+    """What becomes of a delete."""
+    mark: Mapping[str, str] = field(default_factory=dict)
+    """What a mark sets, in the store's own SQL."""
+    says: str = ""
+    """The text with which a delete is refused."""
+    truncate: Literal["record", "refuse"] = "record"
+
+    def trigger(self, what: str, part: int | None = None) -> str:
+        """The name of a trigger, or of its function."""
+        return f"{PREFIX}{self.token}_{'' if part is None else f'{part}_'}{what}"
+
+    def condition(self, action: str) -> str | None:
+        """The condition for one action: a row that is not there has no values."""
+        if self.when is None:
+            return None
+        none = {"insert": "old", "delete": "new"}.get(action)
+        return _USES.sub(lambda use: "NULL" if (use["side"] or "").lower() == none else use[0], self.when)
+
+    def sides(self, action: str) -> Iterator[tuple[str, str, str]]:
+        """What an action puts into the history: its column there, the side, and the column of the table."""
+        for side, none in (("old", "insert"), ("new", "delete")):
+            if action != none:
+                yield from ((self.names[f"{side}_{name}"], side, name) for name in self.columns)
+
+
+class Capturing:
+    """The triggers of a store."""
+
+    def why_no_capture(self, info: TableInfo) -> str | None:
+        """Why changes to a table cannot be recorded by triggers; None if they can."""
+        return f"{self.where} has no triggers, and nobody else can write to it"  # type: ignore[attr-defined]
+
+    def create_sql(self, info: TableInfo, beside: TableInfo | None = None) -> str:
+        """The statement that `create` runs."""
+        raise NotImplementedError
+
+    def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
+        """The statements after which changes to a table are recorded."""
+        raise NotImplementedError
+
+    def release_sql(self, info: TableInfo, token: str) -> list[str]:
+        """The statements after which they no longer are."""
+        raise NotImplementedError
+
+    def note_sql(self, shape: TableInfo, row: Mapping[str, str | None], number: int | None) -> str:
+        """The statement that inserts a row of texts into one of our tables, or sets them in the one of a number;
+        `changed_at` becomes the time."""
+        raise NotImplementedError
+
+    def define(self, statements: Sequence[str]) -> None:
+        """Run statements such as these. Some databases commit with each of them."""
+        raise NotImplementedError
+
+    def check_sql(self, info: TableInfo, what: str, sql: str, rows: bool) -> None:
+        """Raise JobError if the store cannot make anything of an expression; `rows`: it may use old.X and new.X."""
+
+    def not_seen(self, info: TableInfo, capture: Capture) -> list[str]:
+        """What triggers of this store cannot see, or do to others, in words."""
+        return []
+
+    def triggers(self, info: TableInfo) -> list[Trigger]:
+        """All triggers of a table, those of its partitions too."""
+        return []
+
+    def stand_aside(self, info: TableInfo) -> bool:
+        """Have our triggers on a table record nothing for the rest of this transaction. Returns whether there are
+        any."""
+        return False
+
+
+def refuse_several(what: str, sql: str) -> None:
+    """Raise JobError if a text is more than one expression."""
+    bare = re.sub(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`", "", sql)
+    if ";" in bare or bare.count("(") != bare.count(")") or not sql.strip():
+        raise JobError(f"{what}: {sql!r} is not one expression")

@@ -1,0 +1,71 @@
+"""The triggers of a SQLite file, within a session."""
+
+from __future__ import annotations
+
+from abc import abstractmethod
+from collections.abc import Mapping, Sequence
+
+import pyarrow as pa
+
+from ...core.schema import TableInfo
+from ...errors import JobError, StoreError
+from ..background import Background
+from ..contract import PREFIX, Capture, Session, Trigger, refuse_several
+from ..sql.text import name_sql, noted, text_sql
+from .link import Link
+from .triggers import ASIDE, MOMENT, CaptureSQL, released, triggers_of
+
+
+class SQLiteCapturing(Session):
+    _write: Background[Link]
+    _aside = False
+
+    @abstractmethod
+    def _finders(self, info: TableInfo) -> Sequence[str]:
+        """The columns by which a row of a table is found again."""
+
+    @abstractmethod
+    def _forget_all(self) -> None:
+        """Forget what is known of tables."""
+
+    def why_no_capture(self, info: TableInfo) -> str | None:
+        return None
+
+    def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
+        return CaptureSQL(info, self._finders(info), capture).statements()
+
+    def release_sql(self, info: TableInfo, token: str) -> list[str]:
+        return released(token, [one.name for one in self.triggers(info) if one.token == token])
+
+    def note_sql(self, shape: TableInfo, row: Mapping[str, str | None], number: int | None) -> str:
+        return noted(name_sql(shape.name), name_sql, row, shape, number, MOMENT)
+
+    def define(self, statements: Sequence[str]) -> None:
+        link = self._write.drained()
+        for sql in statements:
+            link.run(sql)
+        self._forget_all()
+
+    def check_sql(self, info: TableInfo, what: str, sql: str, rows: bool) -> None:
+        refuse_several(what, sql)
+        sides = ", ".join(f"(SELECT * FROM {name_sql(info.name)} LIMIT 0) AS {side}" for side in ("old", "new"))
+        try:
+            self._write.drained().rows(f"SELECT ({sql}\n) IS NULL{f' FROM {sides}' if rows else ''}")
+        except StoreError as error:
+            raise JobError(f"{what}: {error}") from error
+
+    def triggers(self, info: TableInfo) -> list[Trigger]:
+        return triggers_of(self._write.drained(), info.name)
+
+    def stand_aside(self, info: TableInfo) -> bool:
+        link = self._write.drained()
+        sql = "SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 AND substr(name, 1, ?2) = ?3"
+        there = link.query(sql, pa.table({"t": [info.name], "n": [len(PREFIX)], "p": [PREFIX]})).column(0)[0].as_py()
+        if there:
+            link.run(f"INSERT INTO {ASIDE} SELECT {text_sql(info.name)} WHERE NOT EXISTS (SELECT 1 FROM {ASIDE})")
+            self._aside = True
+        return bool(there)
+
+    def _stand_aside_no_more(self) -> None:
+        if self._aside:
+            self._write.drained().run(f"DELETE FROM {ASIDE}")
