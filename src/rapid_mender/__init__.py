@@ -9,6 +9,15 @@ __version__ = "0.1.0"
 
 if TYPE_CHECKING:
     from .changes.as_of import as_of, life
+    from .changes.capture import (
+        Captured,
+        capture,
+        captures,
+        pause_capture,
+        refresh_capture,
+        resume_capture,
+        stop_capture,
+    )
     from .changes.indexing import index_history
     from .changes.prune import Pruned, prune
     from .changes.query import batches, history, history_pages
@@ -38,6 +47,9 @@ _PLACES = {
     "LimitError": "errors", "StoreError": "errors",
     "batches": "changes.query", "history": "changes.query", "as_of": "changes.as_of", "life": "changes.as_of",
     "index_history": "changes.indexing", "history_pages": "changes.query",
+    "Captured": "changes.capture", "capture": "changes.capture", "captures": "changes.capture",
+    "pause_capture": "changes.capture", "refresh_capture": "changes.capture", "resume_capture": "changes.capture",
+    "stop_capture": "changes.capture",
     "Pruned": "changes.prune", "prune": "changes.prune",
     "Verified": "changes.verify", "verify": "changes.verify",
     "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job",
@@ -55,11 +67,12 @@ _PLACES = {
 }  # fmt: skip
 
 __all__ = [
-    "Checked", "ColumnOptions", "Compared", "ConflictError", "Error", "Explanation", "Follower", "Incoming",
-    "IncomingError", "Job", "JobError", "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore", "Pruned",
-    "Query", "Result", "Rule", "SQLiteStore", "Sample", "StoreError", "Sync", "Synced", "Undone", "Verified", "as_of",
-    "batches", "check", "compare", "draft", "explain", "followers_of", "forget", "history", "history_pages",
-    "index_history", "life", "merge", "preview", "prune", "sync", "syncing", "undo", "verify",
+    "Captured", "Checked", "ColumnOptions", "Compared", "ConflictError", "Error", "Explanation", "Follower",
+    "Incoming", "IncomingError", "Job", "JobError", "LimitError", "MariaDBStore", "MemoryStore", "PostgreSQLStore",
+    "Pruned", "Query", "Result", "Rule", "SQLiteStore", "Sample", "StoreError", "Sync", "Synced", "Undone",
+    "Verified", "as_of", "batches", "capture", "captures", "check", "compare", "draft", "explain", "followers_of",
+    "forget", "history", "history_pages", "index_history", "life", "merge", "pause_capture", "preview", "prune",
+    "refresh_capture", "resume_capture", "stop_capture", "sync", "syncing", "undo", "verify",
 ]  # fmt: skip
 
 

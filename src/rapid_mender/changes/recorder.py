@@ -159,7 +159,7 @@ class Recorder:
                 self.session.add_columns(wanted.name, new)
                 self._began = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
             self._gone = sorted(set(history.names) - set(wanted.names))
-        self._newest = self._since = self._last()
+        self._newest = self._since = self.newest()
 
     def _stand_aside(self) -> None:
         """Have what the batch changes recorded by the batch alone, if others' changes of the table are captured."""
@@ -171,9 +171,12 @@ class Recorder:
         if table is not None and not table.undoes and self.info.undoes:
             raise StoreError(f"table {table.name!r} has an engine that cannot undo; give it one that can")
 
-    def _last(self) -> int:
+    def newest(self) -> int:
         """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
-        newest = self.session.last(self._shape.name, NUMBER)
+        kept, batches = self.session.find_own(self._shape.name, self.info), self.session.find_own(BATCHES_TABLE)
+        newest = self.session.last(self._shape.name, NUMBER) if kept is not None else 0
+        if batches is None:
+            return newest
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
         told = self.session.read(BATCHES, Selection(here, "batch_no", 1, columns=["last_change"])).values
         return max(newest, *told["last_change"].to_pylist(), 0)
@@ -218,7 +221,7 @@ class Recorder:
         if self._newest is not None:
             session.find_own(self._shape.name, self.info)
             self._stand_aside()
-            self._newest = self._last()
+            self._newest = self.newest()
 
     def _about_history(self, landed: bool) -> dict[str, Any]:
         """What is to be known later of the history: the columns that began with this batch, those that the table lacks,

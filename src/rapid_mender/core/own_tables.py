@@ -53,6 +53,24 @@ FOLLOWERS = TableInfo(
 )
 """Who follows a table of the store, and how far it has come."""
 
+CAPTURES_TABLE = "rmend_captures"
+CAPTURES = TableInfo(
+    CAPTURES_TABLE,
+    (
+        Column("capture_no", pa.int64(), nullable=False, has_default=True),
+        Column("table_name", pa.string(), nullable=False),
+        Column("token", pa.string(), nullable=False),
+        Column("state", pa.string(), nullable=False, one_of=("on", "paused", "stopped")),
+        Column("position", pa.int64(), nullable=False),
+        Column("options", pa.string(), nullable=False),
+        Column("known", pa.string(), nullable=False),
+        Column("since", _MOMENT, nullable=False),
+        Column("changed_at", _MOMENT, nullable=False),
+    ),
+    ("capture_no",),
+)
+"""Which tables of the store are captured, how, and what is known of their columns."""
+
 SYNCED_TABLE = "rmend_synced"
 SYNCED = TableInfo(
     SYNCED_TABLE,

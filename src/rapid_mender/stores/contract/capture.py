@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Literal, NamedTuple
 
-from ...core.schema import TableInfo
+from ...core.schema import Column, TableInfo
 from ...errors import JobError
 
 PREFIX = "rmend_capture_"
@@ -60,6 +60,8 @@ class Capture:
     says: str = ""
     """The text with which a delete is refused."""
     truncate: Literal["record", "refuse"] = "record"
+    after: int = 0
+    """The last change of the history, if that was removed and none of a higher number came since."""
 
     def trigger(self, what: str, part: int | None = None) -> str:
         """The name of a trigger, or of its function."""
@@ -98,9 +100,15 @@ class Capturing:
         """The statements after which they no longer are."""
         raise NotImplementedError
 
-    def note_sql(self, shape: TableInfo, row: Mapping[str, str | None], number: int | None) -> str:
-        """The statement that inserts a row of texts into one of our tables, or sets them in the one of a number;
-        `changed_at` becomes the time."""
+    def add_columns_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
+        """The statements that add nullable columns to a table."""
+        raise NotImplementedError
+
+    def note_sql(
+        self, shape: TableInfo, row: Mapping[str, str | None], number: int | None, stamped: Sequence[str]
+    ) -> str:
+        """The statement that inserts a row of texts into one of our tables, or sets them in the one of a number, or
+        deletes that; the columns `stamped` become the time."""
         raise NotImplementedError
 
     def define(self, statements: Sequence[str]) -> None:

@@ -68,6 +68,8 @@ class MariaDBLink(SQLLink):
         self._stages = 0
         self._loads = can_offer()
         self._by_index = False
+        self.merging = False
+        """Variables of the connection say which table it merges into."""
         self._described: dict[tuple[str, tuple[str, str] | None], tuple[Described, str | None]] = {}
         self._other: MariaDBLink | None = None
         with translated(self.where):

@@ -17,6 +17,7 @@ from ..contract import Conflict, Normalised, Refused, nearest
 from ..sql.link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from ..sql.session import Sent, SQLSession
 from ..sql.text import text_sql
+from .capturing import MariaDBCapturing
 from .link import MariaDBLink, lines_of
 from .tables import NUMBER, TEXT, bytes_in_row, quoted
 
@@ -24,7 +25,7 @@ _MOST_COLUMNS = 1017
 _ROW = 65_535
 
 
-class MariaDBSession(SQLSession):
+class MariaDBSession(MariaDBCapturing, SQLSession):
     no_values = "() VALUES ()"
     number, text = NUMBER, TEXT
     slice_rows = 1 << 18  # a slice is in memory as text as well; twice as many are at best a tenth faster

@@ -18,6 +18,7 @@ from ..sql.text import text_sql
 from ..urls import Address as ServerAddress
 from .link import Address, MariaDBLink
 from .session import MariaDBSession
+from .triggers import ASIDE, MERGING
 from .watch import TransactionWatch
 
 _SECONDS = ("connect_timeout", "read_timeout", "write_timeout", "statement_timeout")
@@ -56,6 +57,9 @@ class MariaDBStore(ServerStore[MariaDBLink]):
         return TransactionWatch(self.connect, history)
 
     def _session(self, link: MariaDBLink, write: bool) -> MariaDBSession:
+        if link.merging:
+            link.run(f"SET {ASIDE} = NULL, {MERGING} = NULL")
+            link.merging = False
         return MariaDBSession(link, self.known, write)
 
 

@@ -12,6 +12,7 @@ import pyarrow.types as pt
 
 from ...core.schema import Column, Reach, TableInfo
 from ...errors import StoreError
+from ..contract import PREFIX
 from ..sql.link import Described, Form, Locator
 from ..sql.text import text_sql
 
@@ -96,6 +97,7 @@ def definition(ask: Ask, table: Described) -> str | None:
 
 def _triggers(ask: Ask, schema: str, table: str) -> str:
     of = f"EVENT_OBJECT_SCHEMA = {text_sql(schema)} AND EVENT_OBJECT_TABLE = {text_sql(table)}"
+    of += f" AND LEFT(TRIGGER_NAME, {len(PREFIX)}) <> '{PREFIX}'"
     return str(ask(f"SELECT count(*) AS n FROM information_schema.TRIGGERS WHERE {of}")[0]["n"])
 
 

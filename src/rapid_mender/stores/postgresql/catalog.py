@@ -12,7 +12,7 @@ import re
 _SIGNS = re.compile(r"(?<=\s)(=|<>|>=|<=|<|>|/|\|\||~~|&&?|@>)(?=\s)")
 _CALLS = re.compile(
     r"(?<![\w.])(json_build_object|json_agg|format_type|unnest|lower|array_position|current_schemas?|bool_and|"
-    r"array_agg|current_setting|quote_ident|pg_relation_size|pg_has_role|pg_get_userbyid|has_\w+_privilege|sum|count|max|length)\("
+    r"array_agg|current_setting|substr|array_to_string|convert_from|pg_partition_tree|quote_ident|pg_relation_size|pg_has_role|pg_get_userbyid|has_\w+_privilege|sum|count|max|length)\("
 )
 _TABLES = re.compile(r"(?<=FROM )(pg_\w+)|(?<=JOIN )(pg_\w+)")
 _TYPES = re.compile(r"::(?!pg_catalog)(\"?\w+\"?)")
@@ -77,7 +77,7 @@ SELECT json_build_object(
   'triggers', CASE WHEN c.relhastriggers OR c.relhassubclass THEN (
     SELECT json_agg(json_build_object('after', (g.tgtype & 66) = 0, 'late', g.tginitdeferred))
     FROM pg_trigger g
-    WHERE NOT g.tgisinternal AND g.tgenabled <> 'D'
+    WHERE NOT g.tgisinternal AND g.tgenabled <> 'D' AND substr(g.tgname::text, 1, 14) <> 'rmend_capture_'
       AND (g.tgrelid = c.oid OR g.tgrelid = ANY (SELECT h.inhrelid FROM pg_inherits h WHERE h.inhparent = c.oid))) END,
   'referenced', EXISTS (SELECT FROM pg_constraint f WHERE f.confrelid = c.oid AND f.contype = 'f'
       AND (f.confupdtype <> 'a' OR f.confdeltype <> 'a')),

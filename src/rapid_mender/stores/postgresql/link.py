@@ -163,6 +163,11 @@ class PostgreSQLLink(SQLLink):
         with translated(self.where):
             return list(self._adbc.query(SEQUENCES.format(table)).to_pylist())
 
+    def answer(self, sql: str) -> list[dict[str, Any]]:
+        """The few rows of a question to the catalogue."""
+        with translated(self.where):
+            return list(self._adbc.query(sql, **_DIRECT).to_pylist())
+
     def blocks(self, table: int) -> int | None:
         """The blocks of a table, of the largest of its parts; None if it cannot be read by spans of blocks."""
         with translated(self.where):

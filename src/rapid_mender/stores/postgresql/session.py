@@ -19,6 +19,7 @@ from ..contract import Conflict, Refused, Written
 from ..sql.link import PAGE_ROWS, Cells, Described, Form, Pick, SQLLink
 from ..sql.session import Sent, SQLSession
 from ..sql.text import name_sql, text_sql
+from .capturing import PostgreSQLCapturing
 from .catalog import op
 from .link import PostgreSQLLink
 from .tables import NUMBER, TEXT
@@ -49,7 +50,7 @@ class _Brought(NamedTuple):
     written: Written
 
 
-class PostgreSQLSession(SQLSession):
+class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
     keys_later = True
     number, text = NUMBER, TEXT
     returns_updates = True

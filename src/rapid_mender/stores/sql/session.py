@@ -20,8 +20,9 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..contract import KEPT, Load, Refusals, Refused, Written
+from .capturing import SQLCapturing
 from .link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink, together
-from .reading import NUMBER, SQLReading
+from .reading import NUMBER
 from .text import text_sql
 
 _T = TypeVar("_T")
@@ -60,7 +61,7 @@ def _patterns(
         yield mine, texts
 
 
-class SQLSession(SQLReading):
+class SQLSession(SQLCapturing):
     """One transaction on a database server. Writes go on in the background; reads wait for them."""
 
     many_writers = True
@@ -329,6 +330,12 @@ class SQLSession(SQLReading):
 
     def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
         link = self._write.drained()
+        link.define(self.create_sql(info, beside))
+        at = link.place_of(info.name, self._described(beside) if beside is not None else None)
+        self._by_name[info.name] = link.describe(info.name, at)
+
+    def create_sql(self, info: TableInfo, beside: TableInfo | None = None) -> str:
+        link = self._write.drained()
         at = link.place_of(info.name, self._described(beside) if beside is not None else None)
         lines = []
         for column in info.columns:
@@ -344,8 +351,7 @@ class SQLSession(SQLReading):
             lines.append(line)
         if len(info.primary_key) > 1:
             lines.append(f"PRIMARY KEY ({', '.join(map(self._q, info.primary_key))})")
-        link.define(f"CREATE TABLE {'.'.join(map(self._q, at))} ({', '.join(lines)}){self._making()}")
-        self._by_name[info.name] = link.describe(info.name, at)
+        return f"CREATE TABLE {'.'.join(map(self._q, at))} ({', '.join(lines)}){self._making()}"
 
     def _making(self) -> str:
         """The options of every table that is created."""
@@ -364,7 +370,6 @@ class SQLSession(SQLReading):
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         link = self._write.drained()
-        table = self._named(name)
-        added = ", ".join(f"ADD COLUMN {self._q(column.name)} {link.declare(column)}" for column in columns)
-        link.define(f"ALTER TABLE {table.sql} {added}")
+        for sql in self.add_columns_sql(self._named(name).info, list(columns)):
+            link.define(sql)
         self._by_name.pop(name, None)

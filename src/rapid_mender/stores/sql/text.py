@@ -7,7 +7,6 @@ from collections.abc import Callable, Mapping, Sequence
 import pyarrow as pa
 
 from ...core.cast import as_text
-from ...core.schema import TableInfo
 
 
 def name_sql(name: str) -> str:
@@ -20,20 +19,22 @@ def text_sql(value: str) -> str:
     return "'" + value.replace("'", "''") + "'"
 
 
-def noted(
-    table: str,
-    quoted: Callable[[str], str],
-    row: Mapping[str, str | None],
-    shape: TableInfo,
-    number: int | None,
-    moment: str,
-) -> str:
-    """Insert a row of texts, with the time as `changed_at`; or set them in the row of a number."""
-    values = {name: "NULL" if text is None else text_sql(text) for name, text in row.items()} | {"changed_at": moment}
+def noted(table: str, number: int | None, key: str, values: Mapping[str, str]) -> str:
+    """Insert a row; or set columns in the row of a number, or delete that. `key` is the column and the sign after it,
+    `values` are SQL by the names as SQL writes them."""
     if number is None:
-        return f"INSERT INTO {table} ({', '.join(map(quoted, values))}) VALUES ({', '.join(values.values())})"
-    sets = ", ".join(f"{quoted(name)} = {value}" for name, value in values.items())
-    return f"UPDATE {table} SET {sets} WHERE {quoted(shape.primary_key[0])} = {number}"
+        return f"INSERT INTO {table} ({', '.join(values)}) VALUES ({', '.join(values.values())})"
+    if not values:
+        return f"DELETE FROM {table} WHERE {key} {number}"
+    return f"UPDATE {table} SET {', '.join(f'{n} = {value}' for n, value in values.items())} WHERE {key} {number}"
+
+
+def texts_sql(
+    row: Mapping[str, str | None], stamped: Sequence[str], moment: str, quoted: Callable[[str], str]
+) -> dict[str, str]:
+    """Texts as SQL writes them, and the time in the columns `stamped`."""
+    texts = {quoted(name): "NULL" if text is None else text_sql(text) for name, text in row.items()}
+    return texts | {quoted(name): moment for name in stamped}
 
 
 def literals(columns: Sequence[pa.Array], hexadecimal: str) -> list[tuple[str, ...]]:

@@ -7,13 +7,14 @@ from collections.abc import Mapping, Sequence
 
 import pyarrow as pa
 
-from ...core.schema import TableInfo
+from ...core.schema import Column, TableInfo
 from ...errors import JobError, StoreError
 from ..background import Background
 from ..contract import PREFIX, Capture, Session, Trigger, refuse_several
-from ..sql.text import name_sql, noted, text_sql
+from ..sql.text import name_sql, noted, text_sql, texts_sql
 from .link import Link
 from .triggers import ASIDE, MOMENT, CaptureSQL, released, triggers_of
+from .types import declare
 
 
 class SQLiteCapturing(Session):
@@ -37,8 +38,15 @@ class SQLiteCapturing(Session):
     def release_sql(self, info: TableInfo, token: str) -> list[str]:
         return released(token, [one.name for one in self.triggers(info) if one.token == token])
 
-    def note_sql(self, shape: TableInfo, row: Mapping[str, str | None], number: int | None) -> str:
-        return noted(name_sql(shape.name), name_sql, row, shape, number, MOMENT)
+    def add_columns_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
+        table = name_sql(info.name)
+        return [f"ALTER TABLE {table} ADD COLUMN {name_sql(one.name)} {declare(one)}" for one in columns]
+
+    def note_sql(
+        self, shape: TableInfo, row: Mapping[str, str | None], number: int | None, stamped: Sequence[str]
+    ) -> str:
+        values = texts_sql(row, stamped, MOMENT, name_sql)
+        return noted(name_sql(shape.name), number, f"{name_sql(shape.primary_key[0])} =", values)
 
     def define(self, statements: Sequence[str]) -> None:
         link = self._write.drained()

@@ -362,8 +362,9 @@ class SQLiteSession(SQLiteCapturing):
         return None
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
-        for column in columns:
-            sql = f"ALTER TABLE {name_sql(name)} ADD COLUMN {name_sql(column.name)} {declare(column)}"
+        info = self.find(name)
+        assert info is not None
+        for sql in self.add_columns_sql(info, list(columns)):
             self._write.later(lambda link, sql=sql: link.run(sql))  # type: ignore[misc]
         self._forget(name)
 

@@ -71,6 +71,9 @@ class CaptureSQL:
             MOMENT,
             *(f"({one})" if one else "NULL" for one in (capture.actor, capture.application)),
         ]
+        if capture.after:  # what was removed of the history had higher numbers than what it has
+            names.append("change_no")
+            values.append(f"max(coalesce({self._newest()}, 0), {capture.after}) + 1")
         if action == "update":
             names.append("changed")
             values.append(f"'[' || substr({self._changed()}, 3) || ']'")

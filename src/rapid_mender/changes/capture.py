@@ -1,0 +1,406 @@
+"""Capture: what other programs write to a table is recorded in its history, by triggers."""
+
+from __future__ import annotations
+
+import json
+import secrets
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from dataclasses import asdict, dataclass, field, replace
+from datetime import UTC, datetime, timedelta
+from typing import Any, Literal
+
+from ..core.json_text import read_json
+from ..core.names import in_quotes
+from ..core.own_tables import CAPTURES, CAPTURES_TABLE, history_info, is_history, stored_names
+from ..core.records import known_column
+from ..core.schema import TableInfo
+from ..errors import JobError, StoreError
+from ..stores.contract import Capture, Condition, Selection, Session, Store, Trigger
+from ..stores.contract.capture import ACTIONS
+from ..stores.urls import opened
+from .past import NUMBER, past_if_any
+from .recorder import Recorder
+
+State = Literal["on", "paused"]
+_LATE = timedelta(minutes=1)
+_NONE = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)
+
+
+@dataclass(frozen=True)
+class Options:
+    """How a table is captured; see `capture`."""
+
+    columns: tuple[str, ...] = ()
+    actions: tuple[str, ...] = ACTIONS
+    when: str | None = None
+    actor: str | None = None
+    application: str | None = None
+    deletes: Literal["record", "mark", "refuse"] = "record"
+    mark: Mapping[str, str] = field(default_factory=dict)
+    says: str = ""
+    truncate: Literal["record", "refuse"] = "record"
+
+    def others(self) -> dict[str, Any]:
+        """The options that are not as they are by default."""
+        plain = asdict(Options())
+        return {name: value for name, value in asdict(self).items() if value != plain[name]}
+
+
+@dataclass
+class Captured:
+    """A table that is captured.
+
+    `state` is "on", "paused", or "broken" if its triggers are not all there. `since` is when it was started,
+    `position` the last change before. `recorded` changes were recorded since, `a_second` of these in the middle of the
+    last minute. `columns` are those that are known. `options` has those that were given. `others` are further triggers
+    on the table, `notes` what is to be known of it, in words.
+    """
+
+    table: str
+    store: str
+    history: str
+    state: Literal["on", "paused", "broken"]
+    since: datetime
+    position: int
+    columns: list[str]
+    options: dict[str, Any]
+    recorded: int = 0
+    a_second: float = 0.0
+    others: list[str] = field(default_factory=list)
+    notes: list[str] = field(default_factory=list)
+    statements: list[str] = field(default_factory=list)
+    """What was run, or would be."""
+
+
+def capture(
+    store: str | Store,
+    table: str,
+    *,
+    columns: Sequence[str] = (),
+    actions: Sequence[str] = ACTIONS,
+    when: str | None = None,
+    actor: str | None = None,
+    application: str | None = None,
+    deletes: Literal["record", "mark", "refuse"] = "record",
+    mark: Mapping[str, str] | None = None,
+    says: str | None = None,
+    truncate: Literal["record", "refuse"] = "record",
+    preview: bool = False,
+) -> Captured:
+    """Record from now on what any program writes to a table, in its history, in the transaction of the writer.
+
+    `columns`: an update is recorded only if it changes one of these, and names these only as changed; `actions`: only
+    these are recorded; `when`: only where this condition holds, in the database's own SQL, over `new.X` and `old.X`.
+    `actor` and `application` are expressions in the database's own SQL for who did it; without them it is the user of
+    the database, and what the connection says of its program, where the database knows. `deletes`: "mark" sets the
+    columns of `mark` (expressions in its own SQL) in place of a delete, "refuse" refuses it with the text `says`.
+    `truncate`: whether TRUNCATE is recorded as deletes or refused, where the database can. With `preview` nothing is
+    done: `statements` are what would be run.
+
+    Raises JobError if the table cannot be captured, or is already; StoreError if it is not there.
+    """
+    told = Options(
+        tuple(columns), tuple(actions), when, actor, application, deletes, dict(mark or {}), says or "", truncate
+    )
+    with opened(store) as place, _turn(place, table, not preview) as (session, info):
+        if found := _row_of(session, info):
+            raise JobError(
+                f"{info.name!r} is captured already, {_state_in_words(found)}; stop that first, or refresh it"
+            )
+        _check_table(session, info)
+        told = _checked(session, info, told)
+        token = secrets.token_hex(6)
+        statements, began, newest = _history_sql(session, info)
+        if session.find_own(CAPTURES_TABLE) is None:
+            statements.append(session.create_sql(CAPTURES))
+        made = _capture_of(session, info, told, token, newest)
+        triggers = session.capture_sql(info, made)
+        row = _row(info, made, told, "on", triggers, newest)
+        statements += [session.note_sql(CAPTURES, row, None, ("since", "changed_at")), *triggers]
+        if not preview:
+            session.define(statements)
+            _note(session, info, "start", {**told.others(), **_began(began, newest)})
+        now = datetime.now(UTC)
+        notes = [*_about_key(info), *session.not_seen(info, made)]
+        others = [f"{one.name}: {one.about}" for one in session.triggers(info) if one.token is None]
+        return Captured(
+            info.name, place.where, made.history, "on", now, newest, list(made.columns), told.others(), others=others,
+            notes=notes, statements=statements,
+        )  # fmt: skip
+
+
+def captures(store: str | Store) -> list[Captured]:
+    """The captured tables of a store, by name."""
+    with opened(store) as place, place.begin(write=False) as session:
+        rows = _rows(session)
+        return [_looked_at(session, place.where, row) for row in sorted(rows, key=lambda row: str(row["table_name"]))]
+
+
+def stop_capture(store: str | Store, table: str, *, preview: bool = False) -> list[str]:
+    """Record no longer what others write to a table; the history stays. Returns the statements that were run, or, with
+    `preview`, would be. Raises JobError if the table is not captured."""
+    with opened(store) as place, _turn(place, table, not preview) as (session, info):
+        row = _needed(session, info)
+        statements = [*session.release_sql(info, row["token"]), session.note_sql(CAPTURES, {}, row["capture_no"], ())]
+        if not preview:
+            session.define(statements)
+            _note(session, info, "stop", {})
+        return statements
+
+
+def pause_capture(store: str | Store, table: str) -> None:
+    """Record nothing until `resume_capture`; that there is a span without records is noted.
+
+    Raises JobError if the table is not captured, or paused already.
+    """
+    with opened(store) as place, _turn(place, table, True) as (session, info):
+        row = _needed(session, info)
+        if row["state"] == "paused":
+            raise JobError(f"the capture of {info.name!r} is paused already")
+        state = session.note_sql(CAPTURES, {"state": "paused"}, row["capture_no"], ("changed_at",))
+        session.define([*session.release_sql(info, row["token"]), state])
+        _note(session, info, "pause", {"history": False, "after": _newest(session, info)})
+
+
+def resume_capture(store: str | Store, table: str) -> None:
+    """Record again, after `pause_capture`. Raises JobError if the table is not captured, or not paused."""
+    with opened(store) as place, _turn(place, table, True) as (session, info):
+        row = _needed(session, info)
+        if row["state"] != "paused":
+            raise JobError(f"the capture of {info.name!r} is not paused")
+        _again(session, info, row, "resume")
+
+
+def refresh_capture(store: str | Store, table: str) -> None:
+    """Capture a table with the columns that it has now, and put back triggers that are missing.
+
+    Raises JobError if the table is not captured, or if an option names a column that it has no more.
+    """
+    with opened(store) as place, _turn(place, table, True) as (session, info):
+        row = _needed(session, info)
+        if row["state"] == "paused":
+            raise JobError(f"the capture of {info.name!r} is paused; resume it, that refreshes it too")
+        _again(session, info, row, "refresh")
+
+
+def _again(session: Session, info: TableInfo, row: Mapping[str, Any], what: str) -> None:
+    """Make the triggers of a capture anew."""
+    told = _checked(session, info, _options(row))
+    statements, began, newest = _history_sql(session, info)
+    made = _capture_of(session, info, told, row["token"], newest)
+    triggers = session.capture_sql(info, made)
+    noted = _row(info, made, told, "on", triggers, None)
+    statements += session.release_sql(info, row["token"])
+    statements += [session.note_sql(CAPTURES, noted, row["capture_no"], ("changed_at",)), *triggers]
+    session.define(statements)
+    _note(session, info, what, _began(began, newest))
+
+
+@contextmanager
+def _turn(place: Store, table: str, write: bool) -> Iterator[tuple[Session, TableInfo]]:
+    """A session in which no merge into the table is under way."""
+    with place.begin(write=False) as session:
+        info = session.describe(table)
+    with place.begin(write, info if write else None) as session:
+        yield session, session.describe(info.name)
+
+
+def _check_table(session: Session, info: TableInfo) -> None:
+    if info.name.rpartition(".")[2].lower().startswith("rmend_") or is_history(info):
+        raise JobError(f"{info.name!r} is a table of Rapid Mender's own; these are not captured")
+    if why := session.why_no_capture(info):
+        raise JobError(f"{info.name!r} cannot be captured: {why}")
+
+
+def _checked(session: Session, info: TableInfo, told: Options) -> Options:
+    """The options with names as the table spells them. Raises JobError for a wrong one."""
+    for name, value, known in (
+        ("deletes", told.deletes, ("record", "mark", "refuse")), ("truncate", told.truncate, ("record", "refuse")),
+        *(("actions", one, ACTIONS) for one in told.actions),
+    ):  # fmt: skip
+        if value not in known:
+            raise JobError(f"{name} is {' or '.join(map(repr, known))}, not {value!r}")
+    if not told.actions:
+        raise JobError(f"actions: name at least one of {in_quotes(ACTIONS)}")
+    if (told.deletes == "mark") != bool(told.mark):
+        raise JobError(
+            'deletes = "mark" needs the columns to set, as mark = {"felled": "true"}, and only that needs them'
+        )
+    for what, sql, rows in (
+        ("when", told.when, True), ("actor", told.actor, False), ("application", told.application, False),
+        *((f"mark: {name}", sql, False) for name, sql in told.mark.items()),
+    ):  # fmt: skip
+        if sql is not None:
+            session.check_sql(info, what, sql, rows)
+    says = told.says or f"rows of {info.name} are not deleted"
+    return replace(
+        told,
+        columns=tuple(dict.fromkeys(known_column(info, name).name for name in told.columns)),
+        actions=tuple(one for one in ACTIONS if one in told.actions),
+        mark={known_column(info, name).name: sql for name, sql in told.mark.items()},
+        says=says if told.deletes != "record" else "",
+    )
+
+
+def _history_sql(session: Session, info: TableInfo) -> tuple[list[str], list[str], int]:
+    """The statements that make the history, or add columns to it; the columns that it gets; its last change."""
+    shape = history_info(info, session.fits)
+    kept = session.find_own(shape.name, info)
+    if kept is None:
+        if why := session.cannot_make(shape):
+            raise JobError(f"the history of {info.name!r} cannot be made: {why}")
+        return [session.create_sql(shape, info)], [], _newest(session, info)
+    if not is_history(kept):
+        raise StoreError(f"a table named {shape.name!r} is there already and is not a history; rename it")
+    if not kept.undoes:
+        raise StoreError(f"table {kept.name!r} has an engine that cannot undo; give it one that can")
+    missing = [column for column in shape.columns if column.name not in kept]
+    names = stored_names(info, session.fits)
+    began = [column.name for column in info.columns if names[f"old_{column.name}"] not in kept]
+    return session.add_columns_sql(kept, missing) if missing else [], began, _newest(session, info)
+
+
+def _began(began: Sequence[str], newest: int) -> dict[str, Any]:
+    return {"began": dict.fromkeys(began, newest + 1)} if began else {}
+
+
+def _newest(session: Session, info: TableInfo) -> int:
+    """The last change of a table, also if it was pruned."""
+    return Recorder(session, info, None, True).newest()
+
+
+def _capture_of(session: Session, info: TableInfo, told: Options, token: str, after: int) -> Capture:
+    shape, names = history_info(info, session.fits), stored_names(info, session.fits)
+    watched = told.columns or tuple(info.names)
+    kept = session.find_own(shape.name, info)
+    if kept is not None and session.last(kept.name, NUMBER) >= after:
+        after = 0
+    return Capture(
+        token, shape.name, names, {column.name: column.declared or "" for column in info.columns}, watched,
+        told.actions, told.when, told.actor, told.application, told.deletes, told.mark, told.says, told.truncate, after,
+    )  # fmt: skip
+
+
+def _about_key(info: TableInfo) -> list[str]:
+    if info.identifying:
+        return []
+    return [
+        "the table has no primary key, and no unique columns without nulls: its changes are recorded, but cannot be "
+        "followed, undone or verified, nor is there an as-of, until it has one"
+    ]
+
+
+def _note(session: Session, info: TableInfo, what: str, figures: Mapping[str, Any]) -> None:
+    """Note among the batches what was done with a capture."""
+    recorder = Recorder(session, session.describe(info.name), f"capture {what}", False)
+    recorder.start()
+    recorder.finish(_NONE, {"capture": what, **figures})
+
+
+# -- what is kept of captures -------------------------------------------------------------------------------
+
+
+def _row(
+    info: TableInfo, made: Capture, told: Options, state: State, triggers: Sequence[str], newest: int | None
+) -> dict[str, str | None]:
+    count = sum("CREATE TRIGGER" in sql.upper() for sql in triggers)
+    row: dict[str, str | None] = {
+        "table_name": info.name, "token": made.token, "state": state,
+        "options": json.dumps(told.others(), ensure_ascii=False),
+        "known": json.dumps({"columns": dict(made.columns), "triggers": count}, ensure_ascii=False),
+    }  # fmt: skip
+    return row if newest is None else row | {"position": str(newest)}
+
+
+def _rows(session: Session) -> list[dict[str, Any]]:
+    kept = session.find_own(CAPTURES_TABLE)
+    if kept is None:
+        return []
+    if not all(column.name in kept for column in CAPTURES.columns):
+        raise StoreError(f"a table named {CAPTURES_TABLE!r} is there already and is not Rapid Mender's; rename it")
+    rows = session.read(kept, Selection((), "capture_no")).values.to_pylist()
+    return [row for row in rows if row["state"] != "stopped"]
+
+
+def _row_of(session: Session, info: TableInfo) -> dict[str, Any] | None:
+    return next((row for row in _rows(session) if row["table_name"] == info.name), None)
+
+
+def _needed(session: Session, info: TableInfo) -> dict[str, Any]:
+    row = _row_of(session, info)
+    if row is None:
+        known = [str(one["table_name"]) for one in _rows(session)]
+        raise JobError(f"{info.name!r} is not captured; captured are {in_quotes(known) if known else 'no tables'}")
+    return row
+
+
+def _state_in_words(row: Mapping[str, Any]) -> str:
+    return f"{'paused' if row['state'] == 'paused' else 'on'} since {row['changed_at']:%Y-%m-%d %H:%M}"
+
+
+def _options(row: Mapping[str, Any]) -> Options:
+    kept = read_json(row["options"], dict[str, Any]())
+    lists = {name: tuple(kept[name]) for name in ("columns", "actions") if name in kept}
+    return Options(**(kept | lists))
+
+
+def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured:
+    table, told = row["table_name"], _options(row)
+    known = read_json(row["known"], dict[str, Any]())
+    columns: dict[str, str] = known.get("columns") or dict[str, str]()
+    since = row["since"].replace(tzinfo=UTC) if row["since"].tzinfo is None else row["since"]
+    one = Captured(table, where, "", row["state"], since, int(row["position"]), list(columns), told.others())
+    info = session.find(table)
+    if info is None:
+        return replace(one, state="broken", notes=[f"there is no table {table!r} any more: stop this capture"])
+    triggers = session.triggers(info)
+    one.others = [f"{trigger.name}: {trigger.about}" for trigger in triggers if trigger.token is None]
+    one.notes = [*_lacking(one, triggers, row["token"], known.get("triggers", 0)), *_altered(info, columns)]
+    one.notes += [*_about_key(info), *session.not_seen(info, _capture_of(session, info, told, row["token"], 0))]
+    if row["state"] == "on" and _lacking(one, triggers, row["token"], known.get("triggers", 0)):
+        one.state = "broken"
+    past = past_if_any(session, info.name, info)
+    if past is None:
+        one.notes.append("its history is gone; stop, and start again")
+        one.state = "broken"
+        return one
+    one.history = past.kept.name
+    late = datetime.now(UTC) - _LATE
+    one.recorded = _captured_since(session, past.kept, [[Condition(NUMBER, ">", one.position)]])
+    one.a_second = _captured_since(session, past.kept, [[Condition("changed_at", ">=", late)]]) / _LATE.total_seconds()
+    return one
+
+
+def _captured_since(session: Session, kept: TableInfo, where: list[list[Condition]]) -> int:
+    merged = [*where, [Condition("batch_no", ">=", 0)]]
+    return session.count(kept, where) - session.count(kept, merged)
+
+
+def _lacking(one: Captured, triggers: Sequence[Trigger], token: str, wanted: int) -> list[str]:
+    mine = [trigger for trigger in triggers if trigger.token == token]
+    off = [trigger.name for trigger in mine if not trigger.enabled]
+    if one.state == "paused":
+        return []
+    notes = [f"somebody has disabled {in_quotes(off)}: what it would record is missing"] if off else []
+    if len(mine) < wanted:
+        notes.append(f"{wanted - len(mine)} of its {wanted} triggers are gone: somebody dropped them; refresh it")
+    if len(mine) > wanted:
+        notes.append(f"it has {len(mine)} triggers and should have {wanted}; refresh it")
+    return notes
+
+
+def _altered(info: TableInfo, known: Mapping[str, str]) -> list[str]:
+    """What has changed of the columns since the capture learnt them."""
+    new = [column.name for column in info.columns if column.name not in known]
+    gone = [name for name in known if name not in info]
+    notes = [f"column {name!r} is new, and not recorded: refresh the capture" for name in new]
+    notes += [f"there is no column {name!r} any more: refresh the capture" for name in gone]
+    for column in info.columns:
+        was = known.get(column.name)
+        if was is not None and was != (column.declared or ""):
+            notes.append(
+                f"column {column.name!r} was {was} and is {column.declared}: alter its columns in the history too, and "
+                "refresh the capture"
+            )
+    return notes

@@ -1,0 +1,90 @@
+"""The triggers of a MariaDB database, within a session."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from ...core.own_tables import CAPTURES_TABLE, history_info
+from ...core.schema import TableInfo
+from ..contract import Capture, Condition, Selection, Trigger
+from ..sql.capturing import SQLCapturing
+from ..sql.text import text_sql
+from .link import MariaDBLink
+from .tables import quoted
+from .triggers import ASIDE, MERGING, MOMENT, CaptureSQL
+
+
+class MariaDBCapturing(SQLCapturing):
+    moment = MOMENT
+
+    def why_no_capture(self, info: TableInfo) -> str | None:
+        return None if info.undoes else "its engine cannot undo, so a change that was undone would stay recorded"
+
+    def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
+        table = self._described(info)
+        place = self._write.drained().place_of(capture.history, table)
+        shape = history_info(info, self.fits)
+        return CaptureSQL(info, table.place, shape, ".".join(map(quoted, place)), capture).statements()
+
+    def release_sql(self, info: TableInfo, token: str) -> list[str]:
+        schema = quoted(self._described(info).place[0])
+        return [f"DROP TRIGGER {schema}.{quoted(one.name)}" for one in self.triggers(info) if one.token == token]
+
+    def not_seen(self, info: TableInfo, capture: Capture) -> list[str]:
+        notes = ["TRUNCATE is not seen by triggers of MariaDB: it is neither recorded nor refused"]
+        refers = self._cascades(info)
+        if refers:
+            notes.append(
+                f"MariaDB fires no triggers for the rows that foreign keys change or delete ({', '.join(refers)}): "
+                "such changes are not recorded"
+            )
+        if capture.deletes == "mark":
+            notes.append("a trigger of MariaDB cannot turn a delete into a mark: deletes are refused")
+        return notes
+
+    def _cascades(self, info: TableInfo) -> list[str]:
+        """The foreign keys by which other tables change rows of this one."""
+        link: MariaDBLink = self._write.drained()
+        schema, name = map(text_sql, self._described(info).place)
+        acts = " OR ".join(f"{rule}_RULE NOT IN ('RESTRICT', 'NO ACTION')" for rule in ("DELETE", "UPDATE"))
+        rows = link.ask(
+            "SELECT CONSTRAINT_NAME AS n FROM information_schema.REFERENTIAL_CONSTRAINTS "
+            f"WHERE CONSTRAINT_SCHEMA = {schema} AND TABLE_NAME = {name} AND ({acts}) ORDER BY 1"
+        )
+        return [str(row["n"]) for row in rows]
+
+    def define(self, statements: Sequence[str]) -> None:
+        link = self._write.drained()
+        link.run("COMMIT")  # what this transaction has read is locked against such statements, which commit anyway
+        link.run("START TRANSACTION")
+        super().define(statements)
+
+    def triggers(self, info: TableInfo) -> list[Trigger]:
+        link: MariaDBLink = self._write.drained()
+        schema, name = map(text_sql, self._described(info).place)
+        rows = link.ask(
+            "SELECT TRIGGER_NAME AS n, ACTION_TIMING AS t, EVENT_MANIPULATION AS e, ACTION_STATEMENT AS s "
+            f"FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = {schema} AND EVENT_OBJECT_TABLE = {name} "
+            "ORDER BY TRIGGER_NAME"
+        )
+        return [Trigger(row["n"], f"{row['t'].lower()} {row['e']}: {' '.join(row['s'].split())}") for row in rows]
+
+    def stand_aside(self, info: TableInfo) -> bool:
+        tokens = {one.token for one in self.triggers(info) if one.token is not None} or self._noted(info)
+        token = next((text_sql(one) for one in tokens if one is not None), "NULL")
+        link: MariaDBLink = self._write.drained()
+        link.run(f"SET {ASIDE} = {token}, {MERGING} = {text_sql(info.identity)}")
+        link.merging = True
+        return token != "NULL"
+
+    def _noted(self, info: TableInfo) -> set[str | None]:
+        """The token as our own table has it: who may not make triggers on a table does not see those that it has."""
+        kept = self.find_own(CAPTURES_TABLE)
+        if kept is None:
+            return set()
+        of = [[Condition("table_name", "=", info.name)], [Condition("state", "=", "on")]]
+        return set(self.read(kept, Selection(of, "capture_no", columns=["token"])).values["token"].to_pylist())
+
+    def _try(self, sql: str) -> None:
+        link: MariaDBLink = self._write.drained()
+        link.define(sql)

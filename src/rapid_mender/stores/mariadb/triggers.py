@@ -1,0 +1,116 @@
+"""Recording what other programs change in a MariaDB table, by row triggers.
+
+Who starts the capture owns the triggers, and they run with his rights. A merge says in a variable of its connection
+that it records by itself: it must know the capture's token, which those do who may read our tables.
+
+A trigger that names a column which is gone, or a value that the history has no room for, would break whoever writes. So
+the trigger then takes each column by itself, and leaves out what cannot be had.
+"""
+
+from __future__ import annotations
+
+import json
+
+import pyarrow.types as pt
+
+from ...core.schema import Column, TableInfo
+from ..contract import Capture
+from ..sql.text import text_sql
+from .tables import declare, quoted
+
+MOMENT = "UTC_TIMESTAMP(3)"
+ASIDE, MERGING = "@rmend_aside", "@rmend_merging"
+_UNFIT = "1054, 1264, 1265, 1292, 1366, 1406, 1411, 1690, 3140"
+"""No such column; out of range, cut, wrong, too long."""
+
+
+class CaptureSQL:
+    """The triggers of one capture."""
+
+    def __init__(self, info: TableInfo, place: tuple[str, str], history: TableInfo, at: str, capture: Capture) -> None:
+        """`history` is its shape, `at` its name as SQL writes it."""
+        self.info, self.place, self.history, self.at, self.capture = info, place, history, at, capture
+        self.table = ".".join(map(quoted, place))
+
+    def statements(self) -> list[str]:
+        """What creates them."""
+        capture = self.capture
+        after = f", AUTO_INCREMENT = {capture.after + 1}" if capture.after else ""
+        made = [f"ALTER TABLE {self.at} MODIFY change_no BIGINT NOT NULL AUTO_INCREMENT{after}"]
+        made += [
+            self._trigger(action, f"AFTER {action.upper()}", self._recording(action)) for action in capture.actions
+        ]
+        if capture.deletes != "record":
+            made.append(self._trigger("guard", "BEFORE DELETE", f"BEGIN {_signal(capture.says)}; END"))
+        return made
+
+    def _trigger(self, what: str, event: str, body: str) -> str:
+        name = f"{quoted(self.place[0])}.{quoted(self.capture.trigger(what))}"
+        return f"CREATE TRIGGER {name} {event} ON {self.table} FOR EACH ROW {body}"
+
+    def _recording(self, action: str) -> str:
+        capture = self.capture
+        tests = [f"NOT ({ASIDE} <=> '{capture.token}')"]
+        if action == "update":
+            tests.append(f"({' OR '.join(map(self._differs, capture.watched))})")
+        if (told := capture.condition(action)) is not None:
+            tests.append(f"({told}\n)")
+        merge = _signal(f"a merge into {self.info.name} may not read rmend_captures: grant it SELECT on that table")
+        values = {(side, name): f"{side.upper()}.{quoted(name)}" for _, side, name in capture.sides(action)}
+        return (
+            f"BEGIN DECLARE EXIT HANDLER FOR {_UNFIT} {self._carefully(action)}; "
+            f"IF {' AND '.join(tests)} THEN "
+            f"IF {MERGING} <=> {text_sql(self.table)} THEN {merge}; END IF; "
+            f"{self._insert(action, values)}; END IF; END"
+        )
+
+    def _carefully(self, action: str) -> str:
+        """The same, column by column: what is gone, or does not fit any more, is left out."""
+        capture, lines, values = self.capture, [], {}
+        for at, (stored, side, name) in enumerate(capture.sides(action)):
+            values[side, name] = f"rmend_v{at}"
+            lines.append((f"DECLARE rmend_v{at} {declare(self.history[stored])};", f"{side.upper()}.{quoted(name)}"))
+        declared = " ".join(line for line, _ in lines)
+        sets = " ".join(f"SET rmend_v{at} = {value};" for at, (_, value) in enumerate(lines))
+        test = f"NOT ({ASIDE} <=> '{capture.token}')"
+        if action == "update":
+            pairs = (
+                f"NOT ({self._exactly(name, values['old', name])} <=> {self._exactly(name, values['new', name])})"
+                for name in capture.watched
+            )
+            test += f" AND ({' OR '.join(pairs)})"
+        return (
+            f"BEGIN {declared} BEGIN DECLARE CONTINUE HANDLER FOR {_UNFIT} BEGIN END; {sets} END; "
+            f"IF {test} THEN {self._insert(action, values)}; END IF; END"
+        )
+
+    def _insert(self, action: str, values: dict[tuple[str, str], str]) -> str:
+        capture = self.capture
+        names = ["action", "changed_at", "actor", "application"]
+        who = f"({capture.actor}\n)" if capture.actor is not None else "USER()"
+        program = f"({capture.application}\n)" if capture.application is not None else "NULL"
+        cells = [text_sql(action), MOMENT, who, program]
+        if action == "update":
+            names.append("changed")
+            parts = []
+            for name in capture.watched:
+                old, new = (self._exactly(name, values[side, name]) for side in ("old", "new"))
+                parts.append(f"IF({old} <=> {new}, NULL, {text_sql(json.dumps(name, ensure_ascii=False))})")
+            cells.append(f"CONCAT('[', CONCAT_WS(', ', {', '.join(parts)}), ']')")
+        for stored, side, name in capture.sides(action):
+            names.append(quoted(stored))
+            cells.append(values[side, name])
+        return f"INSERT INTO {self.at} ({', '.join(names)}) VALUES ({', '.join(cells)})"
+
+    def _differs(self, name: str) -> str:
+        old, new = (self._exactly(name, f"{side}.{quoted(name)}") for side in ("OLD", "NEW"))
+        return f"NOT ({old} <=> {new})"
+
+    def _exactly(self, name: str, value: str) -> str:
+        """A value, so that two are equal only if they are the same, letter for letter."""
+        column: Column = self.info[name] if name in self.info else self.history[self.capture.names[f"old_{name}"]]
+        return f"BINARY {value}" if pt.is_string(column.type) else value
+
+
+def _signal(text: str) -> str:
+    return f"SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = {text_sql(text[:128])}"

@@ -1,0 +1,78 @@
+"""The triggers of a PostgreSQL database, within a session."""
+
+from __future__ import annotations
+
+import pyarrow as pa
+
+from ...core.schema import TableInfo
+from ..contract import Capture, Trigger
+from ..sql.capturing import SQLCapturing
+from ..sql.link import Pick
+from ..sql.text import name_sql, text_sql
+from .link import PostgreSQLLink
+from .triggers import MOMENT, PARTS, SETTING, TRIGGERS, CaptureSQL, Part
+
+_EVENTS = ((4, "INSERT"), (8, "DELETE"), (16, "UPDATE"), (32, "TRUNCATE"))
+
+
+class PostgreSQLCapturing(SQLCapturing):
+    moment = MOMENT
+
+    def why_no_capture(self, info: TableInfo) -> str | None:
+        kind = self._parts(info)[0].kind
+        return None if kind in "rp" else "it is a view, or a table of another server; capture the table behind it"
+
+    def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
+        table, parts = self._described(info), self._parts(info)
+        schema, name = self._write.drained().place_of(capture.history, table)
+        made = CaptureSQL(info, name_sql(schema), f"{name_sql(schema)}.{name_sql(name)}", parts, capture)
+        prints = [self._one(part.print_of(self._number_of(part), list(capture.columns))) for part in parts]
+        return made.statements(prints)
+
+    def _number_of(self, part: Part) -> str:
+        return f"{text_sql(part.sql)}::pg_catalog.regclass"
+
+    def _one(self, expression: str) -> int:
+        link = self._write.drained()
+        return int(link.select([Pick(f"({expression})::pg_catalog.int8", "n", pa.int64())], "")["n"][0].as_py())
+
+    def _parts(self, info: TableInfo) -> list[Part]:
+        link: PostgreSQLLink = self._write.drained()
+        return [Part.of(at, row) for at, row in enumerate(link.answer(PARTS.format(info.identity)))]
+
+    def release_sql(self, info: TableInfo, token: str) -> list[str]:
+        link: PostgreSQLLink = self._write.drained()
+        schema = name_sql(self._described(info).place[0])
+        rows = [row for row in link.answer(TRIGGERS.format(info.identity)) if self._token(row) == token]
+        at = {part.sql.rpartition(".")[2]: part.sql for part in self._parts(info)}
+        drops = [f"DROP TRIGGER {name_sql(row['name'])} ON {at[name_sql(row['relation'])]}" for row in rows]
+        names = dict.fromkeys(row["function"] for row in rows)
+        return [*drops, *(f"DROP FUNCTION IF EXISTS {schema}.{name_sql(name)}()" for name in names)]
+
+    def triggers(self, info: TableInfo) -> list[Trigger]:
+        link: PostgreSQLLink = self._write.drained()
+        found = []
+        for row in link.answer(TRIGGERS.format(info.identity)):
+            when = {2: "before", 64: "instead of"}.get(row["time"], "after")
+            events = " or ".join(name for bit, name in _EVENTS if row["type"] & bit)
+            about = f"{when} {events}, for each {'row' if row['row'] else 'statement'}, runs {row['function']}"
+            found.append(Trigger(row["name"], about, bool(row["enabled"])))
+        return found
+
+    def _token(self, row: dict[str, object]) -> str | None:
+        return Trigger(str(row["name"]), "").token
+
+    def stand_aside(self, info: TableInfo) -> bool:
+        tokens = {one.token for one in self.triggers(info) if one.token is not None}
+        for token in tokens:
+            self._write.drained().run(f"SELECT pg_catalog.set_config({text_sql(SETTING)}, {text_sql(token)}, true)")
+        return bool(tokens)
+
+    def _try(self, sql: str) -> None:
+        link = self._write.drained()
+        link.run("SAVEPOINT rmend_try")
+        try:
+            link.run("SET LOCAL search_path = pg_catalog, pg_temp")
+            link.run(sql)
+        finally:
+            link.run("ROLLBACK TO SAVEPOINT rmend_try")

@@ -1,0 +1,284 @@
+"""Recording what other programs change in a PostgreSQL table, by a trigger for each statement.
+
+A trigger is given all rows that a statement has changed, as they were and as they are, in one order; so these are
+numbered and joined, and go into the history with one INSERT. What runs is owned by whoever starts the capture, and
+runs with his rights: so every name in it stands with its schema, unless the user's own SQL is in it; then there is a
+search path that nobody else can put anything on.
+
+A merge says in a setting of its transaction that it records by itself; that holds only for those who may write to the
+history.
+
+If columns were altered since, the statement is put together anew, for the columns that are known: renamed ones are
+found by their numbers, dropped ones are null, and so are those whose values no longer fit.
+"""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Sequence
+from dataclasses import dataclass
+from typing import Any
+
+from ...core.schema import TableInfo
+from ..contract import Capture
+from ..sql.text import name_sql, text_sql
+from .catalog import catalog_sql, op
+
+SETTING = "rmend.aside"
+_PICKED = "%1$s"
+"""Where an INSERT has the columns that are selected from the rows that changed; otherwise it is a format."""
+MOMENT = "pg_catalog.clock_timestamp()"
+_PRINT = (
+    "(SELECT pg_catalog.bit_xor(pg_catalog.hash_record_extended(ROW(a.attname, a.attnum, a.atttypid, a.atttypmod), 0)) "
+    "FROM pg_catalog.pg_attribute AS a WHERE a.attrelid OPERATOR(pg_catalog.=) {relation} "
+    "AND a.attnum OPERATOR(pg_catalog.>) 0 AND a.attnum OPERATOR(pg_catalog.<=) {last} AND NOT a.attisdropped)"
+)
+_PRINT_BEFORE_14 = _PRINT.replace(
+    "pg_catalog.bit_xor(pg_catalog.hash_record_extended(ROW(a.attname, a.attnum, a.atttypid, a.atttypmod), 0))",
+    "pg_catalog.sum(pg_catalog.hashtext(pg_catalog.concat_ws(',', a.attname, a.attnum, a.atttypid, a.atttypmod)))",
+)
+PARTS = catalog_sql("""
+SELECT c.oid::int8 AS oid, n.nspname::text AS schema, c.relname::text AS name, c.relkind::text AS kind,
+  (SELECT json_agg(json_build_object('name', a.attname, 'number', a.attnum, 'type', format_type(a.atttypid, NULL),
+     'id', a.atttypid::int8, 'mod', a.atttypmod) ORDER BY a.attnum)::text
+   FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns,
+  current_setting('server_version_num')::int4 AS version
+FROM (SELECT {0}::oid AS oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p) AS part
+JOIN pg_class c ON c.oid = part.oid JOIN pg_namespace n ON n.oid = c.relnamespace ORDER BY c.oid <> {0}::oid, c.oid""")
+"""A table and all of its partitions, with their columns."""
+TRIGGERS = catalog_sql("""
+SELECT g.tgname::text AS name, g.tgenabled <> 'D' AS enabled, p.proname::text AS function, c.relname::text AS relation,
+  (g.tgtype::int4 & 1) <> 0 AS row, (g.tgtype::int4 & 66) AS time, g.tgtype::int4 AS type
+FROM pg_trigger g JOIN pg_proc p ON p.oid = g.tgfoid JOIN pg_class c ON c.oid = g.tgrelid
+WHERE NOT g.tgisinternal AND g.tgrelid = ANY (
+  ARRAY(SELECT {0}::oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p))
+ORDER BY c.oid <> {0}::oid, c.relname, g.tgname""")
+"""The triggers of a table and of its partitions."""
+
+
+@dataclass(frozen=True)
+class Part:
+    """A table, or a partition of it."""
+
+    at: int
+    sql: str
+    kind: str
+    columns: dict[str, dict[str, Any]]
+    version: int
+
+    @classmethod
+    def of(cls, at: int, row: dict[str, Any]) -> Part:
+        columns = {one["name"]: one for one in json.loads(row["columns"] or "[]")}
+        return cls(at, f"{name_sql(row['schema'])}.{name_sql(row['name'])}", row["kind"], columns, int(row["version"]))
+
+    def print_of(self, relation: str, names: Sequence[str]) -> str:
+        """What the columns come to as one number, as an expression; `relation` is the table's own number."""
+        last = max(one["number"] for name, one in self.columns.items() if name in names)
+        return (_PRINT if self.version >= 140000 else _PRINT_BEFORE_14).format(relation=relation, last=last)
+
+
+class CaptureSQL:
+    """The functions and triggers of one capture."""
+
+    def __init__(self, info: TableInfo, schema: str, history: str, parts: Sequence[Part], capture: Capture) -> None:
+        """`schema` and `history` are names as SQL writes them."""
+        self.info, self.schema, self.history, self.parts, self.capture = info, schema, history, parts, capture
+        taken = {name.lower() for part in parts for name in part.columns}
+        self.number = next(name for at in range(len(taken) + 1) if (name := f"rmend_n{at or ''}") not in taken)
+
+    def statements(self, prints: Sequence[int]) -> list[str]:
+        """What creates them. `prints`: what the columns of each part come to."""
+        made = [self._numbering()]
+        for part, known in zip(self.parts, prints, strict=True):
+            for action in self.capture.actions:
+                made += self._action(part, action, known)
+            made += [*self._truncating(part, known), *self._guarding(part)]
+        return made
+
+    def _numbering(self) -> str:
+        """Have the database number changes, after those that there are."""
+        column = "change_no"
+        at = f"pg_catalog.pg_get_serial_sequence({text_sql(self.history)}, '{column}')"
+        last = f"(SELECT pg_catalog.max({column}) FROM {self.history})"
+        add = f"ALTER TABLE {self.history} ALTER COLUMN {column} ADD GENERATED BY DEFAULT AS IDENTITY"
+        set_to = (
+            f"PERFORM pg_catalog.setval({at}, GREATEST(coalesce({last}, 0), {self.capture.after}) "
+            f"OPERATOR(pg_catalog.+) 1, false);"
+        )
+        body = f"BEGIN IF {at} IS NULL THEN {add}; END IF; {set_to} END"
+        return f"DO {_dollars(body)}"
+
+    # -- what is recorded -----------------------------------------------------------------------------------
+
+    def _action(self, part: Part, action: str, known: int) -> list[str]:
+        sides = [side for side, none in (("old", "insert"), ("new", "delete")) if action != none]
+        which = sides[-1]
+        if action == "update":
+            many = self._insert(
+                action, " FULL JOIN ".join(self._rows(side, numbered=True) for side in sides), numbered=True
+            )
+            one = self._insert(action, ", ".join(self._rows(side) for side in sides))
+        else:
+            many = one = self._insert(action, self._rows(which))
+        several = f"EXISTS (SELECT FROM rmend_{which} OFFSET 1)"
+        body = self._either(part, known, many, one if one != many else None, several)
+        passed = " ".join(f"{side.upper()} TABLE AS rmend_{side}" for side in sides)
+        events = f"AFTER {action.upper()} ON {part.sql} REFERENCING {passed} FOR EACH STATEMENT"
+        events += f" WHEN ({self._unless_aside()})"
+        return self._trigger(part, action, events, body)
+
+    def _unless_aside(self) -> str:
+        return (
+            f"NOT (coalesce(pg_catalog.current_setting('{SETTING}', true), '') {op('=')} '{self.capture.token}' "
+            f"AND pg_catalog.has_table_privilege({text_sql(self.history)}, 'INSERT'))"
+        )
+
+    def _rows(self, side: str, numbered: bool = False, source: str = "") -> str:
+        """The rows of one side, with the columns under the names by which they are known."""
+        names = ", ".join(map(name_sql, [self.number, *self.capture.columns]))
+        number = "pg_catalog.row_number() OVER ()" if numbered else "1"
+        return f"(SELECT {number}, {_PICKED} FROM {source or f'rmend_{side}'}) AS {side} ({names})"
+
+    def _insert(self, action: str, rows: str, numbered: bool = False) -> str:
+        """The INSERT into the history. The columns to select from the rows that changed stand for %1$s."""
+        capture = self.capture
+        user = "session_user::pg_catalog.text"
+        program = "pg_catalog.current_setting('application_name')"
+        said = f"CASE WHEN {program} {op('<>')} '' THEN {program} END"
+        names = ["action", "changed_at", "actor", "application"]
+        values = [text_sql(action), MOMENT, _user(capture.actor, user), _user(capture.application, said)]
+        tests = []
+        if action == "update":
+            names.append("changed")
+            values.append(self._changed())
+            sides = (", ".join(f"{side}.{name_sql(name)}" for name in capture.watched) for side in ("old", "new"))
+            tests.append(f" {op('*<>')} ".join(f"ROW({one})::pg_catalog.record" for one in sides))
+        for stored, side, name in capture.sides(action):
+            names.append(name_sql(stored))
+            values.append(f"{side}.{name_sql(name)}")
+        if (told := capture.condition(action)) is not None:
+            tests.append(f"({told}\n)")
+        number = name_sql(self.number)
+        on = f" ON old.{number} {op('=')} new.{number}" if numbered else ""
+        where = f" WHERE {' AND '.join(tests)}" if tests else ""
+        order = f" ORDER BY old.{number}" if numbered else ""
+        sql = (
+            f"INSERT INTO {self.history} ({', '.join(names)}) SELECT {', '.join(values)} FROM {rows}{on}{where}{order}"
+        )
+        return sql.replace("%", "%%").replace(_PICKED.replace("%", "%%"), _PICKED)
+
+    def _changed(self) -> str:
+        parts = []
+        for name in self.capture.watched:
+            one = name_sql(name)
+            label = text_sql(json.dumps(name, ensure_ascii=False))
+            parts.append(f"CASE WHEN ROW(old.{one})::pg_catalog.record {op('*<>')} ROW(new.{one})::pg_catalog.record THEN {label} END")
+        groups = [parts[at : at + 90] for at in range(0, len(parts), 90)]  # a call has at most 100 arguments
+        joined = [f"pg_catalog.concat_ws(', ', {', '.join(group)})" for group in groups]
+        if len(joined) > 1:
+            joined = [f"pg_catalog.concat_ws(', ', {', '.join(_or_null(one) for one in joined)})"]
+        return f"pg_catalog.concat('[', {joined[0]}, ']')"
+
+    def _either(self, part: Part, known: int, many: str, one: str | None, several: str) -> str:
+        """What a function does: the INSERT as it is; for a single row without numbering it; or put together anew."""
+        here = self._selected(part)
+        same = f"coalesce({part.print_of('TG_RELID', list(self.capture.columns))}, 0) {op('=')} {known}"
+        body = f"how := CASE WHEN NOT {same} THEN 0 WHEN {several if one else 'true'} THEN 2 ELSE 1 END; "
+        body += f"IF how {op('=')} 2 THEN {_filled(many, here)}; "
+        if one:
+            body += f"ELSIF how {op('=')} 1 THEN {_filled(one, here)}; "
+        body += f"ELSE {self._anew(part, many)} END IF; RETURN NULL; "
+        return f"DECLARE how integer; picked text; careful text; BEGIN {body}END"
+
+    def _selected(self, part: Part) -> str:
+        return ", ".join(name_sql(name) for name in self.capture.columns)
+
+    def _anew(self, part: Part, many: str) -> str:
+        """The same with the columns that there are now."""
+        rows = []
+        for at, one in enumerate(part.columns[name] for name in self.capture.columns):
+            number, kind = f"{one['number']}::pg_catalog.int2", f"{one['id']}::pg_catalog.oid"
+            rows.append(f"({at}, {number}, {text_sql(one['type'])}, {kind}, {one['mod']})")
+        none = "pg_catalog.concat('NULL::', k.type)"
+        name = "pg_catalog.quote_ident(a.attname::pg_catalog.text)"
+        same = f"a.atttypid {op('=')} k.id AND a.atttypmod {op('=')} k.mod"
+        picked = f"CASE WHEN a.attname IS NULL THEN {none} ELSE {name} END"
+        careful = f"CASE WHEN {same} THEN {name} ELSE {none} END"
+        both = ", ".join(f"pg_catalog.string_agg({one}, ', ' ORDER BY k.n)" for one in (picked, careful))
+        return (
+            f"SELECT {both} INTO picked, careful FROM (VALUES {', '.join(rows)}) AS k (n, number, type, id, mod) "
+            "LEFT JOIN pg_catalog.pg_attribute AS a "
+            f"ON a.attrelid {op('=')} TG_RELID AND a.attnum {op('=')} k.number AND NOT a.attisdropped; "
+            f"BEGIN EXECUTE pg_catalog.format({text_sql(many)}, picked); "
+            "EXCEPTION WHEN data_exception OR datatype_mismatch OR cannot_coerce OR undefined_function "
+            "OR undefined_column OR undefined_object THEN "
+            f"EXECUTE pg_catalog.format({text_sql(many)}, careful); END;"
+        )
+
+    # -- truncating and guarding ----------------------------------------------------------------------------
+
+    def _truncating(self, part: Part, known: int) -> list[str]:
+        capture = self.capture
+        if part.kind == "p" or part.kind == "f":
+            return []
+        events = f"BEFORE TRUNCATE ON {part.sql} FOR EACH STATEMENT"
+        if capture.truncate == "refuse":
+            text = text_sql(f"table {self.info.name} is captured and may not be truncated; delete its rows")
+            return self._trigger(part, "truncate", events, f"BEGIN RAISE EXCEPTION USING MESSAGE = {text}; END")
+        if "delete" not in capture.actions and capture.deletes == "record":
+            return []
+        if capture.deletes != "record":
+            text = text_sql(capture.says or f"rows of {self.info.name} are marked, not deleted")
+            return self._trigger(part, "truncate", events, f"BEGIN RAISE EXCEPTION USING MESSAGE = {text}; END")
+        insert = self._insert("delete", self._rows("old", source=f"ONLY {part.sql}"))
+        return self._trigger(part, "truncate", events, self._either(part, known, insert, None, ""))
+
+    def _guarding(self, part: Part) -> list[str]:
+        capture = self.capture
+        if capture.deletes == "refuse":
+            events = f"AFTER DELETE ON {part.sql} REFERENCING OLD TABLE AS rmend_old FOR EACH STATEMENT"
+            raising = f"RAISE EXCEPTION USING MESSAGE = {text_sql(capture.says)}"
+            body = f"BEGIN IF EXISTS (SELECT FROM rmend_old) THEN {raising}; END IF; RETURN NULL; END"
+            return self._trigger(part, "guard", events, body)
+        if capture.deletes != "mark" or part.kind == "p":
+            return []
+        merge = text_sql(f'rows of {self.info.name} are marked, not deleted: set delete = "mark" in the job')
+        sets = ", ".join(f"{name_sql(name)} = {sql}" for name, sql in capture.mark.items())
+        body = (
+            f"BEGIN IF NOT ({self._unless_aside()}) THEN RAISE EXCEPTION USING MESSAGE = {merge}; END IF; "
+            f"UPDATE ONLY {part.sql} SET {sets} WHERE ctid {op('=')} OLD.ctid; RETURN NULL; END"
+        )
+        return self._trigger(part, "guard", f"BEFORE DELETE ON {part.sql} FOR EACH ROW", body)
+
+    # -- how it is spelled ----------------------------------------------------------------------------------
+
+    def _trigger(self, part: Part, what: str, events: str, body: str) -> list[str]:
+        name = name_sql(self.capture.trigger(what, part.at if len(self.parts) > 1 else None))
+        own = self.capture.when or self.capture.actor or self.capture.application or self.capture.mark
+        path = " SET search_path = pg_catalog, pg_temp" if own else ""
+        function = f"{self.schema}.{name}"
+        return [
+            f"CREATE FUNCTION {function}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER{path} AS "
+            f"{_dollars('#variable_conflict use_column' + chr(10) + body)}",
+            f"REVOKE ALL ON FUNCTION {function}() FROM PUBLIC",
+            f"CREATE TRIGGER {name} {events} EXECUTE FUNCTION {function}({text_sql(self.capture.token)})",
+        ]
+
+
+def _user(own: str | None, default: str) -> str:
+    return f"({own}\n)::pg_catalog.text" if own is not None else default
+
+
+def _filled(template: str, picked: str) -> str:
+    """What EXECUTE would run."""
+    return template.replace(_PICKED, picked.replace("%", "%%")).replace("%%", "%")
+
+
+def _or_null(text: str) -> str:
+    return f"CASE WHEN {text} {op('<>')} '' THEN {text} END"
+
+
+def _dollars(body: str) -> str:
+    """A body of code in quotes that it does not have."""
+    tag = next(tag for at in range(1000) if (tag := f"$rmend{at or ''}$") not in body)
+    return f"{tag}{body}{tag}"
