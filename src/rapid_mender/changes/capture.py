@@ -341,8 +341,8 @@ def _state_in_words(row: Mapping[str, Any]) -> str:
 
 def _options(row: Mapping[str, Any]) -> Options:
     kept = read_json(row["options"], dict[str, Any]())
-    lists = {name: tuple(kept[name]) for name in ("columns", "actions") if name in kept}
-    return Options(**(kept | lists))
+    kept |= {name: tuple(kept[name]) for name in ("columns", "actions") if name in kept}
+    return Options(**kept)
 
 
 def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured:

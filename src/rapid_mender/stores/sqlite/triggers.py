@@ -4,7 +4,7 @@ A trigger of SQLite sees neither who writes nor a temporary table. So a merge no
 records by itself, and takes the note away before it commits: nobody else can write meanwhile.
 
 Nor does SQLite run a trigger for a row that REPLACE removes. So the rows that may go are put by before it, and are
-recorded after it. They are not if anything was recorded in between: then they stayed, or went otherwise.
+recorded after it if they are gone. They are not if anything was recorded in between: then they went otherwise.
 """
 
 from __future__ import annotations
@@ -27,6 +27,7 @@ class CaptureSQL:
     def __init__(self, info: TableInfo, finders: Sequence[str], capture: Capture) -> None:
         self.info, self.capture = info, capture
         self.table, self.history = name_sql(info.name), name_sql(capture.history)
+        self.finders = [name_sql(name) for name in finders]
         self.replaced = name_sql(f"rmend_replaced_{capture.token}")
         by_number = [(name,) for name in finders if name not in info]
         keys = [one for one in (info.primary_key, *info.unique) if one]
@@ -38,7 +39,8 @@ class CaptureSQL:
             self.capture,
             [f"CREATE TABLE IF NOT EXISTS {ASIDE} (table_name TEXT PRIMARY KEY) WITHOUT ROWID"],
         )
-        listed = ", ".join(f"c{at}" for at in range(len(capture.columns)))
+        finders = [f"f{at}" for at in range(len(self.finders))]
+        listed = ", ".join([*finders, *(f"c{at}" for at in range(len(capture.columns)))])
         put_by = bool(self.keys) and ("delete" in capture.actions or capture.deletes != "record")
         if put_by:
             made.append(f"CREATE TABLE {self.replaced} (change_no, {listed})")
@@ -116,7 +118,7 @@ class CaptureSQL:
     def _putting_by(self) -> list[str]:
         """Triggers that keep the rows which stand where a row is to be put."""
         there = [f"({' AND '.join(f't.{name_sql(name)} = NEW.{name_sql(name)}' for name in key)})" for key in self.keys]
-        columns = ", ".join(f"t.{name_sql(name)}" for name in self.capture.columns)
+        columns = ", ".join(f"t.{name}" for name in [*self.finders, *map(name_sql, self.capture.columns)])
 
         def put_by(where: str) -> str:
             return (
@@ -150,10 +152,17 @@ class CaptureSQL:
         capture = self.capture
         if capture.deletes != "record":
             text = capture.says or f"rows of {self.info.name} are not deleted; REPLACE would delete one"
-            return f"SELECT RAISE(ABORT, {text_sql(text)}) FROM {self.replaced} WHERE change_no IS {self._newest()}; "
+            return f"SELECT RAISE(ABORT, {text_sql(text)}) FROM {self.replaced} AS r WHERE {self._gone()}; "
         rows = ", ".join(f"c{at} AS {name_sql(name)}" for at, name in enumerate(capture.columns))
-        fresh = f" FROM (SELECT {rows} FROM {self.replaced} WHERE change_no IS {self._newest()}) AS old"
+        fresh = f" FROM (SELECT {rows} FROM {self.replaced} AS r WHERE {self._gone()}) AS old"
         return self._record("delete", fresh) + f"DELETE FROM {self.replaced}; "
+
+    def _gone(self) -> str:
+        """Whether a row that was put by is not there any more, but the one that has just been put."""
+        same = " AND ".join(f"t.{name} = r.f{at}" for at, name in enumerate(self.finders))
+        new = " AND ".join(f"t.{name} = NEW.{name}" for name in self.finders)
+        there = f"EXISTS (SELECT 1 FROM {self.table} AS t WHERE {same} AND NOT ({new}))"
+        return f"r.change_no IS {self._newest()} AND NOT {there}"
 
     # -- guarding -------------------------------------------------------------------------------------------
 
