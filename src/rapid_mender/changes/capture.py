@@ -258,7 +258,15 @@ def _history_sql(session: Session, info: TableInfo) -> tuple[list[str], list[str
     missing = [column for column in shape.columns if column.name not in kept]
     names = stored_names(info, session.fits)
     began = [column.name for column in info.columns if names[f"old_{column.name}"] not in kept]
-    return session.add_columns_sql(kept, missing) if missing else [], began, _newest(session, info)
+    made = session.add_columns_sql(kept, missing) if missing else []
+    narrow = [column for column in shape.columns if column.name in kept and not kept[column.name].holds(column)]
+    for column in narrow:
+        if not column.holds(kept[column.name]):
+            raise StoreError(
+                f"{kept.name}.{column.name} is {kept[column.name].declared}, and was to hold {column.declared}; alter "
+                "that column of the history to a type that holds both"
+            )
+    return made + (session.widen_sql(kept, narrow) if narrow else []), began, _newest(session, info)
 
 
 def _began(began: Sequence[str], newest: int) -> dict[str, Any]:
@@ -399,8 +407,5 @@ def _altered(info: TableInfo, known: Mapping[str, str]) -> list[str]:
     for column in info.columns:
         was = known.get(column.name)
         if was is not None and was != (column.declared or ""):
-            notes.append(
-                f"column {column.name!r} was {was} and is {column.declared}: alter its columns in the history too, and "
-                "refresh the capture"
-            )
+            notes.append(f"column {column.name!r} was {was} and is {column.declared}: refresh the capture")
     return notes

@@ -12,6 +12,8 @@ from ...errors import JobError
 
 PREFIX = "rmend_capture_"
 """What our triggers and their functions are called begins with this; then comes the token of the capture."""
+LOST = "values that do not fit into the history are left out: refresh the capture"
+"""The reason of a change that is not recorded in full."""
 ACTIONS = ("insert", "update", "delete")
 _USES = re.compile(
     r"""'(?:[^']|'')*'|"(?:[^"]|"")*"(?!\s*\.)|`(?:[^`]|``)*`(?!\s*\.)|"""
@@ -87,6 +89,10 @@ class Capturing:
     def why_no_capture(self, info: TableInfo) -> str | None:
         """Why changes to a table cannot be recorded by triggers; None if they can."""
         return f"{self.where} has no triggers, and nobody else can write to it"  # type: ignore[attr-defined]
+
+    def widen_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
+        """The statements that give columns of a table other types, which hold all that they have."""
+        return []
 
     def create_sql(self, info: TableInfo, beside: TableInfo | None = None) -> str:
         """The statement that `create` runs."""

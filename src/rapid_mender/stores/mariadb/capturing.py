@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from ...core.own_tables import CAPTURES_TABLE, history_info
-from ...core.schema import TableInfo
+from ...core.schema import Column, TableInfo
 from ..contract import Capture, Condition, Selection, Trigger
 from ..sql.capturing import SQLCapturing
 from ..sql.text import text_sql
@@ -25,6 +25,11 @@ class MariaDBCapturing(SQLCapturing):
         place = self._write.drained().place_of(capture.history, table)
         shape = history_info(info, self.fits)
         return CaptureSQL(info, table.place, shape, ".".join(map(quoted, place)), capture).statements()
+
+    def widen_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
+        link = self._write.drained()
+        each = (f"MODIFY {quoted(one.name)} {link.declare(one)}" for one in columns)
+        return [f"ALTER TABLE {self._described(info).sql} {', '.join(each)}"]
 
     def release_sql(self, info: TableInfo, token: str) -> list[str]:
         schema = quoted(self._described(info).place[0])

@@ -10,11 +10,13 @@ the trigger then takes each column by itself, and leaves out what cannot be had.
 from __future__ import annotations
 
 import json
+from collections.abc import Mapping
 
 import pyarrow.types as pt
 
 from ...core.schema import Column, TableInfo
 from ..contract import Capture
+from ..contract.capture import LOST
 from ..sql.text import text_sql
 from .tables import declare, quoted
 
@@ -56,35 +58,42 @@ class CaptureSQL:
         if (told := capture.condition(action)) is not None:
             tests.append(f"({told}\n)")
         merge = _signal(f"a merge into {self.info.name} may not read rmend_captures: grant it SELECT on that table")
+        differs = {name: self._differs(name) for name in capture.watched} if action == "update" else {}
         values = {(side, name): f"{side.upper()}.{quoted(name)}" for _, side, name in capture.sides(action)}
         return (
             f"BEGIN DECLARE EXIT HANDLER FOR {_UNFIT} {self._carefully(action)}; "
             f"IF {' AND '.join(tests)} THEN "
             f"IF {MERGING} <=> {text_sql(self.table)} THEN {merge}; END IF; "
-            f"{self._insert(action, values)}; END IF; END"
+            f"{self._insert(action, values, differs)}; END IF; END"
         )
 
     def _carefully(self, action: str) -> str:
         """The same, column by column: what is gone, or does not fit any more, is left out."""
-        capture, lines, values = self.capture, [], {}
+        capture, values, differs = self.capture, {}, {}
+        declared, sets = ["DECLARE rmend_lost longtext;"], []
         for at, (stored, side, name) in enumerate(capture.sides(action)):
             values[side, name] = f"rmend_v{at}"
-            lines.append((f"DECLARE rmend_v{at} {declare(self.history[stored])};", f"{side.upper()}.{quoted(name)}"))
-        declared = " ".join(line for line, _ in lines)
-        sets = " ".join(f"SET rmend_v{at} = {value};" for at, (_, value) in enumerate(lines))
-        test = f"NOT ({ASIDE} <=> '{capture.token}')"
-        if action == "update":
-            pairs = (
-                f"NOT ({self._exactly(name, values['old', name])} <=> {self._exactly(name, values['new', name])})"
-                for name in capture.watched
-            )
-            test += f" AND ({' OR '.join(pairs)})"
-        return (
-            f"BEGIN {declared} BEGIN DECLARE CONTINUE HANDLER FOR {_UNFIT} BEGIN END; {sets} END; "
-            f"IF {test} THEN {self._insert(action, values)}; END IF; END"
+            declared.append(f"DECLARE rmend_v{at} {declare(self.history[stored])};")
+            sets.append(f"SET rmend_v{at} = {side.upper()}.{quoted(name)};")
+        for at, name in enumerate(capture.watched if action == "update" else ()):
+            differs[name] = f"rmend_d{at}"
+            declared.append(f"DECLARE rmend_d{at} int DEFAULT 0;")
+            sets.append(f"SET rmend_d{at} = {self._differs(name)};")
+        handlers = (
+            f"DECLARE CONTINUE HANDLER FOR {_UNFIT.removeprefix('1054, ')} SET rmend_lost = {text_sql(LOST)}; "
+            "DECLARE CONTINUE HANDLER FOR 1054 BEGIN END;"
         )
+        test = f"NOT ({ASIDE} <=> '{capture.token}')"
+        if differs:
+            test += f" AND ({' OR '.join(differs.values())})"
+        insert = self._insert(action, values, differs, "rmend_lost")
+        return f"BEGIN {' '.join(declared)} BEGIN {handlers} {' '.join(sets)} END; IF {test} THEN {insert}; END IF; END"
 
-    def _insert(self, action: str, values: dict[tuple[str, str], str]) -> str:
+    def _insert(
+        self, action: str, values: Mapping[tuple[str, str], str], differs: Mapping[str, str], reason: str = ""
+    ) -> str:
+        """The INSERT into the history. `values` are by side and column, `differs` the tests whether a column has
+        changed."""
         capture = self.capture
         names = ["action", "changed_at", "actor", "application"]
         who = f"({capture.actor}\n)" if capture.actor is not None else "USER()"
@@ -92,14 +101,15 @@ class CaptureSQL:
         cells = [text_sql(action), MOMENT, who, program]
         if action == "update":
             names.append("changed")
-            parts = []
-            for name in capture.watched:
-                old, new = (self._exactly(name, values[side, name]) for side in ("old", "new"))
-                parts.append(f"IF({old} <=> {new}, NULL, {text_sql(json.dumps(name, ensure_ascii=False))})")
-            cells.append(f"CONCAT('[', CONCAT_WS(', ', {', '.join(parts)}), ']')")
+            labels = {name: text_sql(json.dumps(name, ensure_ascii=False)) for name in differs}
+            parts = ", ".join(f"IF({test}, {labels[name]}, NULL)" for name, test in differs.items())
+            cells.append(f"CONCAT('[', CONCAT_WS(', ', {parts}), ']')")
         for stored, side, name in capture.sides(action):
             names.append(quoted(stored))
             cells.append(values[side, name])
+        if reason:
+            names.append("reason")
+            cells.append(reason)
         return f"INSERT INTO {self.at} ({', '.join(names)}) VALUES ({', '.join(cells)})"
 
     def _differs(self, name: str) -> str:

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 import pyarrow as pa
 
-from ...core.schema import TableInfo
+from ...core.schema import Column, TableInfo
 from ..contract import Capture, Trigger
 from ..sql.capturing import SQLCapturing
 from ..sql.link import Pick
@@ -39,6 +41,11 @@ class PostgreSQLCapturing(SQLCapturing):
     def _parts(self, info: TableInfo) -> list[Part]:
         link: PostgreSQLLink = self._write.drained()
         return [Part.of(at, row) for at, row in enumerate(link.answer(PARTS.format(info.identity)))]
+
+    def widen_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
+        link = self._write.drained()
+        each = (f"ALTER COLUMN {name_sql(one.name)} TYPE {link.declare(one)}" for one in columns)
+        return [f"ALTER TABLE {self._described(info).sql} {', '.join(each)}"]
 
     def release_sql(self, info: TableInfo, token: str) -> list[str]:
         link: PostgreSQLLink = self._write.drained()

@@ -21,12 +21,16 @@ from typing import Any
 
 from ...core.schema import TableInfo
 from ..contract import Capture
+from ..contract.capture import LOST
 from ..sql.text import name_sql, text_sql
 from .catalog import catalog_sql, op
 
 SETTING = "rmend.aside"
 _PICKED = "%1$s"
 """Where an INSERT has the columns that are selected from the rows that changed; otherwise it is a format."""
+_FITTING = "%2$s"
+"""Where it has those that are put into the history, where these may be others."""
+_IF_IT_FITS = f"CASE WHEN %1$s::%2$s::%3$s {op('=')} %1$s THEN %1$s::%2$s END"
 MOMENT = "pg_catalog.clock_timestamp()"
 _PRINT = (
     "(SELECT pg_catalog.bit_xor(pg_catalog.hash_record_extended(ROW(a.attname, a.attnum, a.atttypid, a.atttypmod), 0)) "
@@ -39,8 +43,8 @@ _PRINT_BEFORE_14 = _PRINT.replace(
 )
 PARTS = catalog_sql("""
 SELECT c.oid::int8 AS oid, n.nspname::text AS schema, c.relname::text AS name, c.relkind::text AS kind,
-  (SELECT json_agg(json_build_object('name', a.attname, 'number', a.attnum, 'type', format_type(a.atttypid, NULL),
-     'id', a.atttypid::int8, 'mod', a.atttypmod) ORDER BY a.attnum)::text
+  (SELECT json_agg(json_build_object('name', a.attname, 'number', a.attnum,
+     'type', format_type(a.atttypid, a.atttypmod), 'id', a.atttypid::int8, 'mod', a.atttypmod) ORDER BY a.attnum)::text
    FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns,
   current_setting('server_version_num')::int4 AS version
 FROM (SELECT {0}::oid AS oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p) AS part
@@ -112,16 +116,7 @@ class CaptureSQL:
 
     def _action(self, part: Part, action: str, known: int) -> list[str]:
         sides = [side for side, none in (("old", "insert"), ("new", "delete")) if action != none]
-        which = sides[-1]
-        if action == "update":
-            many = self._insert(
-                action, " FULL JOIN ".join(self._rows(side, numbered=True) for side in sides), numbered=True
-            )
-            one = self._insert(action, ", ".join(self._rows(side) for side in sides))
-        else:
-            many = one = self._insert(action, self._rows(which))
-        several = f"EXISTS (SELECT FROM rmend_{which} OFFSET 1)"
-        body = self._either(part, known, many, one if one != many else None, several)
+        body = self._either(part, known, action)
         passed = " ".join(f"{side.upper()} TABLE AS rmend_{side}" for side in sides)
         events = f"AFTER {action.upper()} ON {part.sql} REFERENCING {passed} FOR EACH STATEMENT"
         events += f" WHEN ({self._unless_aside()})"
@@ -133,15 +128,26 @@ class CaptureSQL:
             f"AND pg_catalog.has_table_privilege({text_sql(self.history)}, 'INSERT'))"
         )
 
-    def _rows(self, side: str, numbered: bool = False, source: str = "") -> str:
+    def _rows(self, side: str, numbered: bool, apart: bool, source: str) -> str:
         """The rows of one side, with the columns under the names by which they are known."""
-        names = ", ".join(map(name_sql, [self.number, *self.capture.columns]))
+        names = [self.number, *self.capture.columns]
+        if apart:
+            names += [f"{self.number}{at}" for at in range(len(self.capture.columns))]
         number = "pg_catalog.row_number() OVER ()" if numbered else "1"
-        return f"(SELECT {number}, {_PICKED} FROM {source or f'rmend_{side}'}) AS {side} ({names})"
+        picked = f"{number}, {_PICKED}{f', {_FITTING}' if apart else ''}"
+        return f"(SELECT {picked} FROM {source or f'rmend_{side}'}) AS {side} ({', '.join(map(name_sql, names))})"
 
-    def _insert(self, action: str, rows: str, numbered: bool = False) -> str:
-        """The INSERT into the history. The columns to select from the rows that changed stand for %1$s."""
+    def _insert(self, action: str, single: bool = False, apart: bool = False, source: str = "") -> str:
+        """The INSERT into the history, as a format: the columns to select from the rows that changed stand for %1$s.
+
+        `single`: for a row alone. `apart`: %2$s stands for what is put into the history of each column. `source`: a
+        table in place of the rows that changed.
+        """
         capture = self.capture
+        sides = [side for side, none in (("old", "insert"), ("new", "delete")) if action != none]
+        numbered = len(sides) > 1 and not single
+        joint = " FULL JOIN " if numbered else ", "
+        rows = joint.join(self._rows(side, numbered, apart, source) for side in sides)
         user = "session_user::pg_catalog.text"
         program = "pg_catalog.current_setting('application_name')"
         said = f"CASE WHEN {program} {op('<>')} '' THEN {program} END"
@@ -151,50 +157,56 @@ class CaptureSQL:
         if action == "update":
             names.append("changed")
             values.append(self._changed())
-            sides = (", ".join(f"{side}.{name_sql(name)}" for name in capture.watched) for side in ("old", "new"))
-            tests.append(f" {op('*<>')} ".join(f"ROW({one})::pg_catalog.record" for one in sides))
+            both = (", ".join(f"{side}.{name_sql(name)}" for name in capture.watched) for side in sides)
+            tests.append(f" {op('*<>')} ".join(f"ROW({one})::pg_catalog.record" for one in both))
+        lost, places = [], {name: at for at, name in enumerate(capture.columns)}
         for stored, side, name in capture.sides(action):
             names.append(name_sql(stored))
-            values.append(f"{side}.{name_sql(name)}")
+            fits = f"{side}.{name_sql(f'{self.number}{places[name]}' if apart else name)}"
+            values.append(fits)
+            lost.append(f"{side}.{name_sql(name)} IS NOT NULL AND {fits} IS NULL")
+        if apart:
+            names.append("reason")
+            values.append(f"CASE WHEN {' OR '.join(lost)} THEN {text_sql(LOST)} END")
         if (told := capture.condition(action)) is not None:
             tests.append(f"({told}\n)")
         number = name_sql(self.number)
         on = f" ON old.{number} {op('=')} new.{number}" if numbered else ""
         where = f" WHERE {' AND '.join(tests)}" if tests else ""
         order = f" ORDER BY old.{number}" if numbered else ""
-        sql = (
-            f"INSERT INTO {self.history} ({', '.join(names)}) SELECT {', '.join(values)} FROM {rows}{on}{where}{order}"
-        )
-        return sql.replace("%", "%%").replace(_PICKED.replace("%", "%%"), _PICKED)
+        picked = f"SELECT {', '.join(values)} FROM {rows}{on}{where}{order}"
+        sql = f"INSERT INTO {self.history} ({', '.join(names)}) {picked}".replace("%", "%%")
+        for mark in (_PICKED, _FITTING):
+            sql = sql.replace(mark.replace("%", "%%"), mark)
+        return sql
 
     def _changed(self) -> str:
         parts = []
         for name in self.capture.watched:
             one = name_sql(name)
             label = text_sql(json.dumps(name, ensure_ascii=False))
-            parts.append(f"CASE WHEN ROW(old.{one})::pg_catalog.record {op('*<>')} ROW(new.{one})::pg_catalog.record THEN {label} END")
+            old, new = (f"ROW({side}.{one})::pg_catalog.record" for side in ("old", "new"))
+            parts.append(f"CASE WHEN {old} {op('*<>')} {new} THEN {label} END")
         groups = [parts[at : at + 90] for at in range(0, len(parts), 90)]  # a call has at most 100 arguments
         joined = [f"pg_catalog.concat_ws(', ', {', '.join(group)})" for group in groups]
         if len(joined) > 1:
             joined = [f"pg_catalog.concat_ws(', ', {', '.join(_or_null(one) for one in joined)})"]
         return f"pg_catalog.concat('[', {joined[0]}, ']')"
 
-    def _either(self, part: Part, known: int, many: str, one: str | None, several: str) -> str:
+    def _either(self, part: Part, known: int, action: str, source: str = "") -> str:
         """What a function does: the INSERT as it is; for a single row without numbering it; or put together anew."""
-        here = self._selected(part)
+        here = ", ".join(map(name_sql, self.capture.columns))
         same = f"coalesce({part.print_of('TG_RELID', list(self.capture.columns))}, 0) {op('=')} {known}"
-        body = f"how := CASE WHEN NOT {same} THEN 0 WHEN {several if one else 'true'} THEN 2 ELSE 1 END; "
-        body += f"IF how {op('=')} 2 THEN {_filled(many, here)}; "
-        if one:
-            body += f"ELSIF how {op('=')} 1 THEN {_filled(one, here)}; "
-        body += f"ELSE {self._anew(part, many)} END IF; RETURN NULL; "
-        return f"DECLARE how integer; picked text; careful text; BEGIN {body}END"
+        several = "EXISTS (SELECT FROM rmend_new OFFSET 1)" if action == "update" else "true"
+        body = f"how := CASE WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
+        body += f"IF how {op('=')} 2 THEN {_filled(self._insert(action, source=source), here)}; "
+        if action == "update":
+            body += f"ELSIF how {op('=')} 1 THEN {_filled(self._insert(action, single=True), here)}; "
+        body += f"ELSE {self._anew(part, self._insert(action, apart=True, source=source))} END IF; RETURN NULL; "
+        return f"DECLARE how integer; picked text; fitting text; careful text; BEGIN {body}END"
 
-    def _selected(self, part: Part) -> str:
-        return ", ".join(name_sql(name) for name in self.capture.columns)
-
-    def _anew(self, part: Part, many: str) -> str:
-        """The same with the columns that there are now."""
+    def _anew(self, part: Part, sql: str) -> str:
+        """The same with the columns that there are now, and what of them fits into the history."""
         rows = []
         for at, one in enumerate(part.columns[name] for name in self.capture.columns):
             number, kind = f"{one['number']}::pg_catalog.int2", f"{one['id']}::pg_catalog.oid"
@@ -203,16 +215,19 @@ class CaptureSQL:
         name = "pg_catalog.quote_ident(a.attname::pg_catalog.text)"
         same = f"a.atttypid {op('=')} k.id AND a.atttypmod {op('=')} k.mod"
         picked = f"CASE WHEN a.attname IS NULL THEN {none} ELSE {name} END"
+        now = "pg_catalog.format_type(a.atttypid, a.atttypmod)"
+        back = f"pg_catalog.format({text_sql(_IF_IT_FITS)}, {name}, k.type, {now})"
+        fitting = f"CASE WHEN a.attname IS NULL THEN {none} WHEN {same} THEN {name} ELSE {back} END"
         careful = f"CASE WHEN {same} THEN {name} ELSE {none} END"
-        both = ", ".join(f"pg_catalog.string_agg({one}, ', ' ORDER BY k.n)" for one in (picked, careful))
+        lists = ", ".join(f"pg_catalog.string_agg({one}, ', ' ORDER BY k.n)" for one in (picked, fitting, careful))
         return (
-            f"SELECT {both} INTO picked, careful FROM (VALUES {', '.join(rows)}) AS k (n, number, type, id, mod) "
-            "LEFT JOIN pg_catalog.pg_attribute AS a "
+            f"SELECT {lists} INTO picked, fitting, careful "
+            f"FROM (VALUES {', '.join(rows)}) AS k (n, number, type, id, mod) LEFT JOIN pg_catalog.pg_attribute AS a "
             f"ON a.attrelid {op('=')} TG_RELID AND a.attnum {op('=')} k.number AND NOT a.attisdropped; "
-            f"BEGIN EXECUTE pg_catalog.format({text_sql(many)}, picked); "
+            f"BEGIN EXECUTE pg_catalog.format({text_sql(sql)}, picked, fitting); "
             "EXCEPTION WHEN data_exception OR datatype_mismatch OR cannot_coerce OR undefined_function "
             "OR undefined_column OR undefined_object THEN "
-            f"EXECUTE pg_catalog.format({text_sql(many)}, careful); END;"
+            f"EXECUTE pg_catalog.format({text_sql(sql)}, picked, careful); END;"
         )
 
     # -- truncating and guarding ----------------------------------------------------------------------------
@@ -230,8 +245,7 @@ class CaptureSQL:
         if capture.deletes != "record":
             text = text_sql(capture.says or f"rows of {self.info.name} are marked, not deleted")
             return self._trigger(part, "truncate", events, f"BEGIN RAISE EXCEPTION USING MESSAGE = {text}; END")
-        insert = self._insert("delete", self._rows("old", source=f"ONLY {part.sql}"))
-        return self._trigger(part, "truncate", events, self._either(part, known, insert, None, ""))
+        return self._trigger(part, "truncate", events, self._either(part, known, "delete", f"ONLY {part.sql}"))
 
     def _guarding(self, part: Part) -> list[str]:
         capture = self.capture
