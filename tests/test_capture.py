@@ -4,6 +4,8 @@ from __future__ import annotations
 
 import random
 import sqlite3
+import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from pathlib import Path
@@ -79,7 +81,11 @@ def statements(kind: str, rng: random.Random) -> list[str]:
         "postgresql": f"INSERT INTO trees VALUES {row} ON CONFLICT (tag_no) DO UPDATE SET height = excluded.height + 1",
         "mariadb": f"INSERT INTO trees VALUES {row} ON DUPLICATE KEY UPDATE height = {height} + 1",
     }[kind]
-    ignore = {"sqlite": "INSERT OR IGNORE INTO trees VALUES {}", "postgresql": "INSERT INTO trees VALUES {} ON CONFLICT DO NOTHING", "mariadb": "INSERT IGNORE INTO trees VALUES {}"}[kind].format(row)
+    ignore = {
+        "sqlite": "INSERT OR IGNORE INTO trees VALUES {}",
+        "postgresql": "INSERT INTO trees VALUES {} ON CONFLICT DO NOTHING",
+        "mariadb": "INSERT IGNORE INTO trees VALUES {}",
+    }[kind].format(row)
     replace = {
         "sqlite": f"INSERT OR REPLACE INTO trees VALUES {row}",
         "postgresql": f"WITH gone AS (DELETE FROM trees WHERE tag_no = {tag} RETURNING tag_no) INSERT INTO trees SELECT tag_no, {ward}, {code}, {height} FROM gone",
@@ -90,7 +96,11 @@ def statements(kind: str, rng: random.Random) -> list[str]:
         "sqlite": f"DELETE FROM trees WHERE ward = {ward}", "mariadb": f"DELETE FROM trees WHERE ward = {ward}",
         "postgresql": rng.choice(["TRUNCATE trees", f"MERGE INTO trees AS t USING (VALUES {row}) AS s (tag_no, ward, code, height) ON t.tag_no = s.tag_no WHEN MATCHED THEN UPDATE SET height = s.height WHEN NOT MATCHED THEN INSERT VALUES (s.tag_no, s.ward, NULL, s.height)"]),
     }[kind]  # fmt: skip
-    shift = {"sqlite": "UPDATE trees SET tag_no = -1 - tag_no WHERE tag_no >= 0", "postgresql": "UPDATE trees SET tag_no = 1000 - tag_no", "mariadb": "UPDATE trees SET tag_no = tag_no + 1 ORDER BY tag_no DESC"}[kind]
+    shift = {
+        "sqlite": "UPDATE trees SET tag_no = -1 - tag_no WHERE tag_no >= 0",
+        "postgresql": "UPDATE trees SET tag_no = 1000 - tag_no",
+        "mariadb": "UPDATE trees SET tag_no = tag_no + 1 ORDER BY tag_no DESC",
+    }[kind]
     plain = [
         f"INSERT INTO trees VALUES {row}", f"INSERT INTO trees VALUES {bulk}", f"UPDATE trees SET height = {height}", upsert, ignore, replace, move,
         f"UPDATE trees SET height = height, code = {code} WHERE tag_no = {tag}", f"DELETE FROM trees WHERE tag_no = {tag}", many, shift,
@@ -110,7 +120,14 @@ def statements(kind: str, rng: random.Random) -> list[str]:
 def test_replaying_what_others_wrote_gives_the_table(kind: str, tmp_path: Path, seed: int) -> None:
     refers = "" if kind == "mariadb" else ", FOREIGN KEY (ward) REFERENCES wards ON DELETE CASCADE ON UPDATE CASCADE"
     wards = "CREATE TABLE wards (ward INTEGER PRIMARY KEY)"
-    with databases.table(kind, tmp_path, wards, trees(kind, refers), "INSERT INTO wards VALUES (0), (1), (2), (3), (4)", "INSERT INTO trees VALUES (1, 1, 'c1', 1), (2, 2, NULL, NULL)") as (url, run):
+    with databases.table(
+        kind,
+        tmp_path,
+        wards,
+        trees(kind, refers),
+        "INSERT INTO wards VALUES (0), (1), (2), (3), (4)",
+        "INSERT INTO trees VALUES (1, 1, 'c1', 1), (2, 2, NULL, NULL)",
+    ) as (url, _):
         before = rows(url)
         rm.capture(url, "trees")
         rng, refused = random.Random(seed), 0
@@ -128,3 +145,162 @@ def test_replaying_what_others_wrote_gives_the_table(kind: str, tmp_path: Path, 
         assert rm.verify(url, "trees").holds
         merged = rm.history(url, "trees").to_pylist()
         assert 0 < refused < 120 and {row["batch_no"] is None for row in merged} == {True, False}
+
+
+TAKEN = [  # options, statements, the actions that are recorded of them
+    ({"columns": ["height"]}, ["UPDATE trees SET ward = 9", "UPDATE trees SET ward = 8, height = 7"], [("update", '["height"]')] * 2),
+    ({"actions": ["delete"]}, ["UPDATE trees SET ward = 9", "INSERT INTO trees (tag_no) VALUES (7)", "DELETE FROM trees WHERE tag_no = 1"], [("delete", None)]),
+    (
+        {"when": "new.height > 5 OR old.height > 5"},
+        ["UPDATE trees SET height = 6", "UPDATE trees SET height = 1", "UPDATE trees SET height = 2", "INSERT INTO trees (tag_no, height) VALUES (7, 8), (8, 1)", "DELETE FROM trees"],
+        [("update", '["height"]')] * 4 + [("insert", None), ("delete", None)],
+    ),
+]  # fmt: skip
+
+
+@every
+@pytest.mark.parametrize("given", range(len(TAKEN)))
+def test_only_what_is_asked_for_is_recorded(kind: str, tmp_path: Path, given: int) -> None:
+    options, written, expected = TAKEN[given]
+    with databases.table(kind, tmp_path, trees(kind), "INSERT INTO trees VALUES (1, 1, 'a', 1), (2, 2, 'b', 2)") as (url, _):
+        rm.capture(url, "trees", **options)
+        with writer(kind, url, tmp_path) as write:
+            assert write(*written) is None
+        assert [(one["action"], one["changed"]) for one in rm.history(url, "trees").to_pylist()] == expected
+        assert rm.captures(url)[0].options == {name: tuple(value) if isinstance(value, list) else value for name, value in options.items()}
+
+
+@every
+def test_a_guard_keeps_everybody_from_deleting(kind: str, tmp_path: Path) -> None:
+    with (
+        databases.table(kind, tmp_path, trees(kind), "INSERT INTO trees VALUES (1, 1, 'a', 1), (2, 2, 'b', 2)") as (url, _),
+        writer(kind, url, tmp_path) as write,
+    ):
+        rm.capture(url, "trees", deletes="refuse", says="trees of Harrowmere's are 'kept'")
+        replace = {
+            "sqlite": "INSERT OR REPLACE INTO trees VALUES (1, 1, 'b', 1)",
+            "postgresql": "TRUNCATE trees",
+            "mariadb": "REPLACE INTO trees VALUES (1, 1, 'b', 1)",
+        }[kind]
+        for statement in ("DELETE FROM trees WHERE tag_no = 1", replace):
+            assert "trees of Harrowmere's are 'kept'" in str(write(statement))
+        job = rm.Job(store=url, table="trees", key="tag_no", rules=[rm.Rule(decide="delete", when="matched")])
+        refused = rm.merge(job, [{"tag_no": 1}])
+        assert (refused.counts["reject"], "'kept'" in refused.rejects["rmend_reason"][0].as_py()) == (1, True)
+        assert (len(rows(url)), rm.history(url, "trees").num_rows) == (2, 0)
+        rm.stop_capture(url, "trees")
+        rm.capture(url, "trees", deletes="mark", mark={"ward": "-1"}, says="no")
+        assert (write("DELETE FROM trees WHERE tag_no = 1") is None) == (kind != "mariadb")
+        assert sorted(row["ward"] for row in rows(url)) == ([1, 2] if kind == "mariadb" else [-1, 2])
+        changes = rm.history(url, "trees").to_pylist()
+        assert [(one["action"], one["changed"]) for one in changes] == ([] if kind == "mariadb" else [("update", '["ward"]')])
+        marked = rm.merge(job, [{"tag_no": 2}])
+        assert (marked.counts["reject"], len(rows(url))) == (1, 2)
+
+
+@every
+def test_a_table_that_is_altered_does_not_break_its_writers(kind: str, tmp_path: Path) -> None:
+    altered = {
+        "sqlite": "ALTER TABLE trees RENAME COLUMN {} TO {}",
+        "postgresql": "ALTER TABLE trees RENAME COLUMN {} TO {}",
+        "mariadb": "ALTER TABLE trees RENAME COLUMN {} TO {}",
+    }[kind]
+    widen = {"sqlite": [], "postgresql": ["ALTER TABLE trees ALTER COLUMN small TYPE bigint"], "mariadb": ["ALTER TABLE trees MODIFY small bigint"]}[kind]
+    drop = [] if kind == "sqlite" else ["ALTER TABLE trees DROP COLUMN code"]  # SQLite itself refuses to drop what a trigger names
+    with databases.table(kind, tmp_path, trees(kind, ", small SMALLINT")) as (url, run):
+        before = rows(url)
+        rm.capture(url, "trees")
+        stop, said = threading.Event(), []
+
+        def busy() -> None:
+            with writer(kind, url, tmp_path) as write:
+                tag = 0
+                while not stop.is_set():
+                    tag += 1
+                    why = write(f"INSERT INTO trees (tag_no, height) VALUES ({tag}, 1)", f"UPDATE trees SET height = 2 WHERE tag_no = {tag}")
+                    said.extend([] if why is None or "locked" in why else [why])
+                    time.sleep(0.002)
+
+        working = threading.Thread(target=busy)
+        working.start()
+        for statement in ("ALTER TABLE trees ADD COLUMN extra integer", *drop, altered.format("ward", "district"), *widen):
+            run(statement)
+            time.sleep(0.2)
+        stop.set()
+        working.join()
+        assert said == []
+        with writer(kind, url, tmp_path) as write:
+            assert write("UPDATE trees SET small = 5000, height = 3 WHERE tag_no = 1") is None
+            if widen:
+                assert write("UPDATE trees SET small = 5000000000 WHERE tag_no = 1") is None
+                assert "refresh" in rm.history(url, "trees").to_pylist()[-1]["reason"]
+        (told,) = rm.captures(url)
+        for word in ("'extra' is new", "'district' is new", "no column 'ward'", *(["no column 'code'", "'small' was smallint"] if widen else [])):
+            assert any(word in note for note in told.notes), (word, told.notes)
+        rm.refresh_capture(url, "trees")
+        with writer(kind, url, tmp_path) as write:
+            assert write("UPDATE trees SET small = 7000, district = 5, extra = 6 WHERE tag_no = 1") is None
+        last = rm.history(url, "trees").to_pylist()[-1]
+        assert (last["changed"], last["new_extra"], last["reason"]) == ('["district", "small", "extra"]', 6, None)
+        assert len(before) == 0
+        assert not any("column" in note for note in rm.captures(url)[0].notes)
+
+
+@every
+def test_a_pause_is_known_to_all_who_read_the_history(kind: str, tmp_path: Path) -> None:
+    with databases.table(kind, tmp_path, trees(kind)) as (url, _), writer(kind, url, tmp_path) as write:
+        rm.capture(url, "trees")
+        write("INSERT INTO trees VALUES (1, 1, 'a', 1)")
+        with rm.Follower(url, "trees", "map") as follower:
+            list(follower.changes())
+            follower.acknowledge()
+        rm.pause_capture(url, "trees")
+        write("UPDATE trees SET height = 5")
+        rm.resume_capture(url, "trees")
+        write("UPDATE trees SET height = 6")
+        assert [one["new_height"] for one in rm.history(url, "trees").to_pylist()] == [1, 6]
+        found = rm.verify(url, "trees")
+        assert (found.holds, len(found.holes)) == (False, 1)
+        with pytest.raises(rm.JobError, match="was paused"):
+            rm.as_of(url, "trees", position=1)
+        assert rm.as_of(url, "trees", position=2).num_rows == 1
+        with rm.Follower(url, "trees", "map") as follower, pytest.raises(rm.JobError, match="was paused"):
+            list(follower.changes())
+        assert [one.state for one in rm.captures(url)] == ["on"]
+        rm.stop_capture(url, "trees")
+        write("UPDATE trees SET height = 7")
+        assert (rm.captures(url), rm.history(url, "trees").num_rows) == ([], 2)
+
+
+@every
+def test_what_a_program_did_can_be_undone(kind: str, tmp_path: Path) -> None:
+    who = {"sqlite": "(SELECT name FROM who)", "postgresql": "(SELECT name FROM public.who)", "mariadb": "(SELECT name FROM who)"}[kind]
+    with (
+        databases.table(kind, tmp_path, trees(kind), "CREATE TABLE who (name VARCHAR(20))", "INSERT INTO who VALUES ('office')") as (url, _),
+        writer(kind, url, tmp_path) as write,
+    ):
+        write("INSERT INTO trees VALUES (1, 1, 'a', 1), (2, 2, 'b', 2), (3, 3, 'c', 3), (4, 4, 'd', 4)")
+        before = rows(url)
+        rm.capture(url, "trees", application=who)
+        write(
+            "UPDATE trees SET height = 10 WHERE tag_no < 4",
+            "DELETE FROM trees WHERE tag_no = 2",
+            "INSERT INTO trees VALUES (9, 9, 'z', 9)",
+            "UPDATE trees SET tag_no = 8 WHERE tag_no = 4",
+        )
+        write(
+            "UPDATE who SET name = 'field'",
+            "UPDATE trees SET height = 11 WHERE tag_no = 3",
+            "UPDATE who SET name = 'office'",
+            "UPDATE trees SET height = 12 WHERE tag_no = 3",
+        )
+        with pytest.raises(rm.ConflictError, match="what was done by office") as error:
+            rm.undo(url, table="trees", application="office")
+        assert error.value.undone.conflicts["why"].to_pylist() == ["others changed it in between"]
+        done = rm.undo(url, table="trees", application="office", since="2020-01-01", rest=True)
+        assert (done.counts, done.kept) == ({"insert": 1, "update": 2, "delete": 1}, 1)
+        assert sorted(rows(url), key=repr) == sorted(
+            [*(row for row in before if row["tag_no"] != 3), next(row for row in before if row["tag_no"] == 3) | {"height": 12}], key=repr
+        )
+        assert rm.verify(url, "trees").holds
+        assert rm.undo(url, table="trees", application="nobody").batch is None

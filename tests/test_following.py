@@ -60,7 +60,7 @@ def test_a_table_that_follows_is_as_the_one_that_is_followed(store: str, case: C
                 rm.sync(place.store, **follow, commit_every=step)
                 assert normal(target.rows(COPY)) == normal(place.rows())
             if turn == 3:
-                rm.undo(place.store, since=1)
+                rm.undo(place.store, since_batch=1)
             else:
                 rm.merge(case.job(place), case.frame(turn % 2))
         done = rm.sync(place.store, **follow)

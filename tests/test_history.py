@@ -51,7 +51,7 @@ def test_undoing_batches_gives_the_tables_before_them(store: str, case: Case, se
             assert normal(place.rows()) == tables[3], "an undo of an undo is the batch again"
             undone(place, rm.batches(place.store)["batch_no"][-1].as_py())
         prefix = random.Random(seed).randint(1, 2)
-        done = rm.undo(place.store, since=prefix)
+        done = rm.undo(place.store, since_batch=prefix)
         assert normal(place.rows()) == tables[prefix - 1]
         assert sum(done.counts.values()) == 0 or rm.batches(place.store).to_pylist()[-1]["undoes"]
 

@@ -7,6 +7,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from .changes.capture import Captured
 from .changes.events import documents_of
 from .changes.prune import Pruned
 from .changes.verify import Verified
@@ -80,7 +81,8 @@ def of_rows(rows: pa.Table) -> list[dict[str, Any]]:
 
 def of_undone(undone: Undone) -> dict[str, Any]:
     document = {
-        name: getattr(undone, name) for name in ("table", "store", "key", "undoes", "batch", "counts", "forced", "kept")
+        name: getattr(undone, name)
+        for name in ("table", "store", "key", "what", "undoes", "batch", "counts", "forced", "kept")
     }
     samples = [
         {"action": one.action, "key": one.key, "values": {c: {"now": now, "then": then} for c, now, then in one.cells}}
@@ -114,3 +116,9 @@ def of_batches(batches: pa.Table) -> list[dict[str, Any]]:
     """Batches as documents, with a run's own figures as an object."""
     none: dict[str, Any] = {}
     return [row | {"figures": row["figures"] and read_json(row["figures"], none)} for row in batches.to_pylist()]
+
+
+def of_captured(done: Captured, statements: bool = False) -> dict[str, Any]:
+    """A captured table; with `statements`, what would be run."""
+    document = asdict(done)
+    return document if statements else {name: value for name, value in document.items() if name != "statements"}

@@ -91,14 +91,9 @@ def _check_reach(past: Past, position: int) -> None:
             f"the history of {past.info.name!r} begins after change {begins['change']}, on {begins['time']}: older "
             "changes were pruned"
         )
-    here = past.session.read(past.kept, Selection([[Condition(NUMBER, "<=", position)]], NUMBER, 1))
-    batch = here.values["batch_no"][0].as_py() if len(here.positions) else 0
-    later = [[Condition("batch_no", ">", batch or 0)], [Condition("figures", "contains", '"history": false')]]
-    if holes := past.runs(later):
-        raise JobError(
-            f"batch {holes[0]['batch_no']} changed {past.info.name!r} with history = false, so nobody knows how the "
-            "table was before it"
-        )
+    for hole in past.holes:
+        if hole.after is None or hole.after >= position:
+            raise JobError(f"{hole.words(past.info.name)}, so nobody knows how the table was before that")
 
 
 def _back(past: Past, position: int, names: list[str]) -> Iterator[pa.Table]:

@@ -78,7 +78,7 @@ def capture(
     table: str,
     *,
     columns: Sequence[str] = (),
-    actions: Sequence[str] = ACTIONS,
+    actions: Sequence[str] | None = None,
     when: str | None = None,
     actor: str | None = None,
     application: str | None = None,
@@ -91,18 +91,19 @@ def capture(
     """Record from now on what any program writes to a table, in its history, in the transaction of the writer.
 
     `columns`: an update is recorded only if it changes one of these, and names these only as changed; `actions`: only
-    these are recorded; `when`: only where this condition holds, in the database's own SQL, over `new.X` and `old.X`.
-    `actor` and `application` are expressions in the database's own SQL for who did it; without them it is the user of
-    the database, and what the connection says of its program, where the database knows. `deletes`: "mark" sets the
-    columns of `mark` (expressions in its own SQL) in place of a delete, "refuse" refuses it with the text `says`.
-    `truncate`: whether TRUNCATE is recorded as deletes or refused, where the database can. With `preview` nothing is
-    done: `statements` are what would be run.
+    these are recorded (all unless told); `when`: only where this condition holds, in the database's own SQL, over
+    `new.X` and `old.X`. `actor` and `application` are expressions in the database's own SQL for who did it; without
+    them it is the user of the database, and what the connection says of its program, where the database knows.
+    `deletes`: "mark" sets the columns of `mark` (expressions in its own SQL) in place of a delete, "refuse" refuses it
+    with the text `says`. `truncate`: whether TRUNCATE is recorded as deletes or refused, where the database can. With
+    `preview` nothing is done: `statements` are what would be run.
 
     Raises JobError if the table cannot be captured, or is already; StoreError if it is not there.
     """
     told = Options(
-        tuple(columns), tuple(actions), when, actor, application, deletes, dict(mark or {}), says or "", truncate
-    )
+        columns=tuple(columns), actions=ACTIONS if actions is None else tuple(actions), when=when, actor=actor,
+        application=application, deletes=deletes, mark=dict(mark or {}), says=says or "", truncate=truncate,
+    )  # fmt: skip
     with opened(store) as place, _turn(place, table, not preview) as (session, info):
         if found := _row_of(session, info):
             raise JobError(

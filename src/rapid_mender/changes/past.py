@@ -30,6 +30,22 @@ NUMBER = "change_no"
 
 
 @dataclass(frozen=True)
+class Hole:
+    """Something that is not in a history."""
+
+    batch: int
+    after: int | None
+    """The last change before it, if that is known."""
+    paused: bool
+    """The capture of the table was paused."""
+
+    def words(self, table: str) -> str:
+        if self.paused:
+            return f"since batch {self.batch} the capture of {table!r} was paused"
+        return f"batch {self.batch} changed {table!r} with history = false"
+
+
+@dataclass(frozen=True)
 class Past:
     """A table and its history, within a session."""
 
@@ -64,7 +80,10 @@ class Past:
     def began(self) -> dict[str, int]:
         """The columns that the table got when it had its history already, and the first change that knows of each."""
         runs = self.runs([[Condition("first_change", ">=", 1)], [Condition("figures", "contains", '"began"')]])
-        return {name: run["first_change"] for run in runs for name in run["figures"].get("began", ())}
+        began = {name: run["first_change"] for run in runs for name in run["figures"].get("began", ())}
+        known = [Condition("figures", "contains", text) for text in ('"capture"', '"began"')]
+        told = self.runs([[one] for one in known])
+        return began | {name: at for run in told for name, at in run["figures"]["began"].items()}
 
     def known_since(self, number: int) -> list[str]:
         """The columns whose values the history knows of every change from that number on."""
@@ -75,6 +94,11 @@ class Past:
         """The note of the last pruning, if there was one: the last change that was removed, with its time and batch."""
         notes = self.runs([[Condition("figures", "contains", '"pruned"')]], limit=1)
         return notes[-1]["figures"]["pruned"] if notes else None
+
+    @cached_property
+    def holes(self) -> list[Hole]:
+        """The spans of which the history knows nothing."""
+        return holes_of(self.session, self.info.name)
 
     def changes(self, where: Where = (), columns: Sequence[str] | None = None) -> Iterator[Existing]:
         """The changes for which the conditions hold, in order, some at a time; `columns`: only these of theirs."""
@@ -184,6 +208,19 @@ def past_if_any(session: Session, name: str, table: TableInfo | None = None) -> 
     if not is_history(kept):
         raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
     return Past(session, info, kept, names)
+
+
+def holes_of(session: Session, table: str) -> list[Hole]:
+    """The spans of which the history of a table knows nothing, whether it has one or not."""
+    here = [Condition("table_name", "=", table)]
+    runs = runs_of(session, [here, [Condition("figures", "contains", '"history": false')]])
+    mends = runs_of(session, [here, [Condition("figures", "contains", '"mends"')]]) if runs else []
+    mended = {number for run in mends for number in run["figures"].get("mends", ())}
+    return [
+        Hole(run["batch_no"], run["figures"].get("after"), "capture" in run["figures"])
+        for run in runs
+        if run["batch_no"] not in mended
+    ]
 
 
 def runs_of(session: Session, where: Where = (), limit: int | None = None) -> list[dict[str, Any]]:

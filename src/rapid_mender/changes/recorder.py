@@ -227,7 +227,7 @@ class Recorder:
         """What is to be known later of the history: the columns that began with this batch, those that the table lacks,
         and whether it was off."""
         about: dict[str, Any] = _listed("began", self._began) | _listed("gone", self._gone)
-        return about if self.history or not landed else about | {"history": False}
+        return about if self.history or not landed else about | {"history": False, "after": self.newest()}
 
     def finish(self, counts: Mapping[str, int], figures: dict[str, Any], status: str = "done") -> None:
         """Complete the batch's row, or bring it up to date ("running"). `figures`: what else is to be kept of the run,

@@ -51,6 +51,8 @@ class Verified:
     rows: int = 0
     unknown: int = 0
     found: int = 0
+    holes: list[str] = field(default_factory=list)
+    """Spans of which the history knows nothing, in words."""
     sealed: int = 0
     """How many batches are sealed."""
     seal: str | None = None
@@ -74,7 +76,9 @@ def verify(store: str | Store, table: str, *, expect: str | None = None) -> Veri
     """
     with opened(store) as place, place.begin(write=False) as session:
         past = past_of(session, table)
-        return _Check(past, Verified(past.info.name, place.where, past.key)).run(expect)
+        verified = Verified(past.info.name, place.where, past.key)
+        verified.holes = [hole.words(past.info.name) for hole in past.holes]
+        return _Check(past, verified).run(expect)
 
 
 class _Check:

@@ -6,7 +6,7 @@ from typing import Annotated
 
 import typer
 
-from . import demo, following, jobs, looking, merging, past
+from . import capturing, demo, following, jobs, looking, merging, past
 
 app = typer.Typer(
     name="rmend",
@@ -52,3 +52,4 @@ app.command()(past.verify)
 app.command()(past.prune)
 app.command()(following.sync)
 app.command()(following.followers)
+app.add_typer(capturing.app)

@@ -135,7 +135,7 @@ class Drawn:
             names = _changed(change)
             if log:
                 names = [name for name in names if name.lower() == (column or "").lower()]
-            first = [*_numbers(change), _time(change), change["actor"] or ""]
+            first = [*_numbers(change), _time(change), _by(change)]
             first += [] if log else [Text(change["action"], STYLES[change["action"]])]
             first += [self._record(change)] if self.key else []
             lines: list[tuple[str, Any, Any]] = [
@@ -179,7 +179,7 @@ class Drawn:
             action = {"insert": "inserted", "update": "updated", "delete": "deleted"}[change["action"]]
             said = "; ".join(f"{name} {shown(old[name])} → {shown(new[name])}" for name in change["changed"] or ())
             record = f"{self._record(change)} " if self.key else ""
-            by = f"by {change['actor']}" if change["actor"] else "by somebody"
+            by = f"by {_by(change) or 'somebody'}"
             batch = f", batch {change['batch_no']}" if change["batch_no"] else ""
             why = f", because: {change['reason']}" if change["reason"] else ""
             rest = f"{': ' + said if said else ''}, {by}{batch}{why}."
@@ -210,6 +210,12 @@ def _changed(change: dict[str, Any]) -> list[str]:
     """The columns to show of a change."""
     row = change["new"] or change["old"]
     return change["changed"] or [name for name, value in row.items() if value is not None]
+
+
+def _by(change: dict[str, Any]) -> str:
+    """Who made a change; and with which program, if it was none of our batches."""
+    program = change["application"] if not change["batch_no"] else None
+    return ", ".join(one for one in (change["actor"], program) if one)
 
 
 def _numbers(change: dict[str, Any]) -> list[str]:

@@ -21,9 +21,9 @@ _LINES = 20
 def undone(done: Undone, preview: bool, stopped: bool) -> None:
     """What was put back, or would be; the conflicts; the batch."""
     console = Screen()
-    what = f"batches {done.undoes[-1]} to {done.undoes[0]}" if len(done.undoes) > 1 else f"batch {done.undoes[0]}"
+    what = done.what
     head = "Undo of " if preview or stopped else "Undone: "
-    console.print(Text.assemble(head, (what, "bold"), " of ", (done.table, "bold"), "."))
+    console.print(Text.assemble(head, (what, "bold"), " in ", (done.table, "bold"), "."))
     if not stopped:
         table = Rows("put back by", "rows", "", right=("rows",))
         every = sum(done.counts.values())
@@ -121,6 +121,8 @@ def verified(done: Verified) -> None:
     console.print(Text.assemble((done.table, "bold"), head, f", {done.unknown:,} of them never changed."))
     if not done.found:
         console.print(Text("The history and the table say the same.", STYLES["insert"]))
+    for hole in done.holes:
+        console.print(Text(f"Nobody knows what was done meanwhile: {hole}.", "yellow"))
     if done.altered.num_rows:
         console.print(Text("Somebody altered the history or the batches:", STYLES["reject"]))
         table = Rows("batch", "change", "what", right=("batch", "change"))

@@ -16,8 +16,16 @@ Number = Annotated[int | None, typer.Argument(metavar="BATCH", help="The number 
 def undo(
     where: Where,
     batch: Number = None,
-    since: Annotated[
+    since_batch: Annotated[
         int | None, typer.Option("--since-batch", metavar="N", help="This batch and all later ones of its table.")
+    ] = None,
+    since: Annotated[
+        str | None, typer.Option("--since", metavar="TIME", help="Changes of the table from this time on (UTC).")
+    ] = None,
+    until: Annotated[str | None, typer.Option("--until", metavar="TIME", help="Changes until this time.")] = None,
+    actor: Annotated[str | None, typer.Option("--actor", metavar="NAME", help="Changes that he made.")] = None,
+    application: Annotated[
+        str | None, typer.Option("--application", metavar="NAME", help="Changes that this program made.")
     ] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Show what would be put back, and write nothing.")] = False,
     rest: Annotated[bool, typer.Option("--rest", help="Leave rows that were changed since, undo the others.")] = False,
@@ -27,7 +35,7 @@ def undo(
     set: Names = None,
     json: AsJson = False,
 ) -> None:
-    """Put back what a batch did, as a batch of its own.
+    """Put back what a batch did, or what somebody or a program did since a time, as a batch of its own.
 
     A row that was changed since is a conflict: all are shown, and nothing is undone, unless --rest or --force.
     """
@@ -41,7 +49,8 @@ def undo(
         stopped = False
         try:
             done = undo(
-                store, batch, since=since, table=name or None, rest=rest, force=force, preview=preview
+                store, batch, since_batch=since_batch, table=name or None, since=since, until=until, actor=actor,
+                application=application, rest=rest, force=force, preview=preview,
             )  # fmt: skip
         except ConflictError as error:
             done, stopped = error.undone, True

@@ -149,6 +149,22 @@ with rm.Follower(f"sqlite:///{Path(__file__).with_name('register.db')}", "trees"
             print(one["change_no"], one["action"], one["new_district"], one["new_tag_no"], heights, sep="  ")
         follower.acknowledge()
 ''',
+    "clerk.py": '''"""The office's own program: it edits the register itself, and notes there who is at work."""
+
+import sqlite3
+from pathlib import Path
+
+register = sqlite3.connect(Path(__file__).with_name("register.db"))
+with register:
+    register.execute("UPDATE desk SET program = 'Tree Ledger 2', clerk = 'Ines'")
+    register.execute("UPDATE trees SET warden = 'R. Quell' WHERE district = 'Saltgate' AND tag_no IN (7, 8)")
+    register.execute("UPDATE trees SET condition = 'poor' WHERE district = 'Saltgate' AND tag_no BETWEEN 10 AND 12")
+    planted = "'Saltgate', 900, 'Acer campestre', '2026-12-09'"
+    register.execute(f"INSERT INTO trees (district, tag_no, species, surveyed_on) VALUES ({planted})")
+    register.execute("UPDATE desk SET program = NULL, clerk = NULL")
+register.close()
+print("The clerk has gone home.")
+''',
     "census.toml": """# A full copy of one district: trees that do not come any more were felled.
 store = "sqlite:///register.db"
 table = "trees"
@@ -256,6 +272,8 @@ def _write_register(path: Path, trees: dict[tuple[str, int], Tree]) -> None:
     rows = [tuple(v.isoformat() if isinstance(v, date) else v for v in tree.values()) for tree in trees.values()]
     with sqlite3.connect(path) as connection:
         connection.execute(DDL)
+        connection.execute("CREATE TABLE desk (program VARCHAR(30), clerk VARCHAR(30))")
+        connection.execute("INSERT INTO desk VALUES (NULL, NULL)")
         connection.executemany(f"INSERT INTO trees VALUES ({', '.join('?' * 10)})", rows)
     connection.close()
 

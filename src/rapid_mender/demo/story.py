@@ -14,6 +14,7 @@ from typing import Any
 
 from .data import STORY_TREE, TALL_TREE, edit_behind, make
 
+DESK = ["--actor", "(SELECT clerk FROM desk)", "--application", "(SELECT program FROM desk)"]
 STEPS: list[tuple[str, list[str]]] = [
     ("The spring survey has come in as a CSV file. Is its job in order?", ["check", "{folder}/survey-1.toml"]),
     ("What would it do? A preview writes nothing.", ["preview", "{folder}/survey-1.toml"]),
@@ -78,6 +79,22 @@ STEPS: list[tuple[str, list[str]]] = [
     (
         "So the map could not follow. Held against the register, it differs there.",
         ["sync", "{folder}/map.toml", "--compare"],
+    ),
+    ("Merge what differs, and follow from there.", ["sync", "{folder}/map.toml", "--mend"]),
+    (
+        "That is not to happen again: from now on whatever any program writes to the register is captured.",
+        ["capture", "start", "sqlite:///{folder}/register.db", "trees", *DESK],
+    ),
+    ("The office edits the register with a program of its own.", ["python", "{folder}/clerk.py"]),
+    (
+        "The history has it, with the names of the clerk and of the program.",
+        ["history", "{folder}/survey-4.toml", "--application", "Tree Ledger 2", "--limit", "5"],
+    ),
+    ("The map follows.", ["sync", "{folder}/map.toml"]),
+    ("What is captured, and how much?", ["capture", "list", "sqlite:///{folder}/register.db"]),
+    (
+        "And if the clerk was wrong?",
+        ["undo", "{folder}/survey-4.toml", "--table", "trees", "--application", "Tree Ledger 2", "--preview"],
     ),
 ]
 

@@ -16,7 +16,7 @@ from typing import Any
 
 import numpy as np
 
-from ..changes.past import NUMBER, Past, past_if_any, runs_of
+from ..changes.past import NUMBER, Past, holes_of, past_if_any
 from ..core.existing import Existing
 from ..core.own_tables import BATCHES_TABLE
 from ..core.schema import TableInfo
@@ -168,13 +168,8 @@ def _check(session: Session, table: str, past: Past | None, position: int, batch
             f"the history of {table!r} begins on {begins['time']}, after change {begins['change']}: the "
             f"changes after {position} that are to be followed were pruned; compare the tables, and mend what differs"
         )
-    here = [Condition("table_name", "=", table)]
-    holes = runs_of(session, [here, [Condition("figures", "contains", '"history": false')]])
-    until = [[Condition("last_change", "<=", position)], [Condition("last_change", ">=", 1)]]
-    before = runs_of(session, [here, *until], limit=1) if holes else []
-    since = max(before[0]["batch_no"] if before else 0, batch)
-    if found := [run["batch_no"] for run in holes if run["batch_no"] > since]:
-        raise JobError(
-            f"batch {found[0]} changed {table!r} with history = false, so nobody can follow what it did; "
-            "compare the tables, and mend what differs"
-        )
+    for hole in holes_of(session, table):
+        if hole.batch > batch and (hole.after is None or hole.after >= position):
+            raise JobError(
+                f"{hole.words(table)}, so nobody can follow what was done; compare the tables, and mend what differs"
+            )

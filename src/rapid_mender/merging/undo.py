@@ -3,8 +3,9 @@
 from __future__ import annotations
 
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Callable
 from dataclasses import dataclass, field, replace
+from datetime import date, datetime
 from typing import Any, NamedTuple
 
 import numpy as np
@@ -12,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..changes.given import whole
-from ..changes.past import Past, past_of, runs_of
+from ..changes.past import NUMBER, Past, past_of
 from ..changes.past import together as joined
 from ..changes.recorder import Recorder
 from ..core.compare import Patterns, differs, unlike
@@ -20,14 +21,16 @@ from ..core.decisions import NAMES
 from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.names import in_quotes
+from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..core.slots import Slots
 from ..errors import ConflictError, JobError
-from ..stores.contract import Condition, Conflict, Refusals, Selection, Session, Store, Written
+from ..stores.contract import Condition, Conflict, Refusals, Selection, Store, Written
 from ..stores.urls import opened
 from .conflicts import LINES, Conflicts, key_of
 from .retries import MOST, pause
 from .rows import RowWriter, Setting, together
+from .undo_scope import Scope, batches_of, others_between, picked_of
 
 _SAMPLES = 3
 _DONE = ("insert", "update", "delete")
@@ -45,10 +48,11 @@ class Putting(NamedTuple):
 class Undone:
     """What an undo did, or would do.
 
-    `undoes` are the batches, newest first; `batch` is the undo's own number, None where nothing was written. `counts`
-    has the rows that were inserted, updated and deleted. `conflicts` has a line for each column of a row that is not as
-    the batches left it: the key, `column`, what the batches `left` in it, what is there `now`, and `why`; values are
-    texts. `forced` rows were put back all the same, `kept` rows stay as they are.
+    `what` was undone, in words; `undoes` are the batches, newest first, if whole ones were; `batch` is the undo's own
+    number, None where nothing was written. `counts` has the rows that were inserted, updated and deleted. `conflicts`
+    has a line for each column of a row that is not as the changes left it: the key, `column`, what was `left` in it,
+    what is there `now`, and `why`; values are texts. `forced` rows were put back all the same, `kept` rows stay as they
+    are.
     """
 
     table: str
@@ -56,6 +60,7 @@ class Undone:
     key: list[str]
     undoes: list[int]
     wrote: bool
+    what: str = ""
     batch: int | None = None
     counts: dict[str, int] = field(default_factory=lambda: dict.fromkeys(_DONE, 0))
     conflicts: pa.Table = field(default_factory=lambda: LINES.empty_table())
@@ -71,38 +76,59 @@ def undo(
     store: str | Store,
     batch: int | None = None,
     *,
-    since: int | None = None,
+    since_batch: int | None = None,
     table: str | None = None,
+    since: datetime | date | str | None = None,
+    until: datetime | date | str | None = None,
+    actor: str | None = None,
+    application: str | None = None,
     rest: bool = False,
     force: bool = False,
     preview: bool = False,
 ) -> Undone:
-    """Put back what a batch did, in one transaction, as a batch of its own; with `since`, what that one and all later
-    ones did to its table.
+    """Put back what a batch did, in one transaction, as a batch of its own; with `since_batch`, what that one and all
+    later ones did to its table; or, with some of `since`, `until`, `actor` and `application`, those changes of `table`,
+    by whichever program, that were made from a time, until a time, by somebody, by a program.
 
-    A row that is not as the batch left it, or that the database does not take, is a conflict: then nothing is undone
-    and ConflictError is raised, which has all of them in `undone`. With `rest` the other rows are undone, with `force`
-    these too. `table` only makes sure that the batch is one of that table. With `preview` nothing is written or raised
-    for a conflict. Raises JobError if there is no such batch, or its history was switched off or is gone.
+    A row that is not as these changes left it, that others changed in between, or that the database does not take, is
+    a conflict: then nothing is undone and ConflictError is raised, which has all of them in `undone`. With `rest` the
+    other rows are undone, with `force` these too. With a batch, `table` only makes sure that it is one of that table.
+    With `preview` nothing is written or raised for a conflict. Raises JobError if there is no such batch, or its
+    history was switched off or is gone.
     """
     began = time.perf_counter()
-    number = batch if since is None else since
-    if (batch is None) == (since is None) or not isinstance(number, int) or isinstance(number, bool):
-        raise JobError("name the batch to undo by its number: batch, or since for that one and all later ones")
+    number = batch if since_batch is None else since_batch
+    every = {"since": since, "until": until, "actor": actor, "application": application}
+    picked = {name: value for name, value in every.items() if value is not None}
+    one = (batch is None) != (since_batch is None) and isinstance(number, int) and not isinstance(number, bool)
+    if not picked and not one:
+        raise JobError(
+            "name the batch to undo by its number: batch, or since_batch for that one and all later ones; or say which "
+            "changes of a table: since, until, actor, application"
+        )
+    if picked and (number is not None or table is None):
+        raise JobError(f"{in_quotes(picked)} pick changes of a table: name the table, and no batch")
     whole("batch", number)
     if rest and force:
         raise JobError("rest leaves out the rows that were changed since, force puts them back; choose one")
     with opened(store) as place:
         with place.begin(write=False) as session:
-            name, numbers, changed = _batches(session, number, since is not None, table)
+            if picked:
+                assert table is not None
+                what = picked_of(past_of(session, table), picked)
+                name, changed = past_of(session, table).info.name, True
+            else:
+                assert number is not None
+                name, numbers, changed = batches_of(session, number, since_batch is not None, table)
+                what = Scope(numbers)
             if not changed:
-                return Undone(name, place.where, [], numbers, False)
+                return Undone(name, place.where, [], what.numbers, False, what.words)
             info = past_of(session, name).info
         tries, alone = 0, False
         while True:
             try:
                 with place.begin(not preview, info, alone) as session:
-                    work = _Undo(past_of(session, name), numbers, rest, force, preview)
+                    work = _Undo(past_of(session, name), what, rest, force, preview)
                     undone = work.go()
                 break
             except Conflict:
@@ -112,79 +138,44 @@ def undo(
     return replace(undone, store=place.where, retries=tries, seconds=time.perf_counter() - began)
 
 
-def _batches(session: Session, number: int, since: bool, table: str | None) -> tuple[str, list[int], bool]:
-    """The table of a batch; the batches to undo, newest first; whether they changed anything. Raises JobError."""
-    found = runs_of(session, [[Condition("batch_no", "=", number)]])
-    if not found:
-        last = runs_of(session, limit=1)
-        has = f"the last one is {last[0]['batch_no']}" if last else "it has none"
-        raise JobError(f"there is no batch {number} in {session.where}; {has}")
-    name = found[0]["table_name"]
-    if table is not None and table.lower() != name.lower():
-        raise JobError(f"batch {number} is one of table {name!r}, not of {table!r}")
-    here = [Condition("table_name", "=", name)]
-    later = runs_of(session, [here, [Condition("batch_no", ">=", number)]])
-    if not since:
-        if by := _undone_by(number, later):
-            raise JobError(f"batch {number} is undone already, by batch {by}; to redo it, undo batch {by}")
-        later = found
-    pruned = runs_of(session, [here, [Condition("figures", "contains", '"pruned"')]], limit=1)
-    gone = pruned[0]["figures"]["pruned"] if pruned else {"change": 0}
-    for one in later:
-        if one["first_change"] is not None and one["first_change"] <= gone["change"]:
-            raise JobError(
-                f"batch {one['batch_no']} cannot be undone: its changes were pruned; the history begins on "
-                f"{gone['time']}"
-            )
-        done = sum(one[counted] or 0 for counted in ("inserted", "updated", "deleted"))
-        if done and one["first_change"] is None:
-            raise JobError(
-                f"batch {one['batch_no']} cannot be undone: its history was switched off, so nobody knows what "
-                "the rows were before"
-            )
-    changed = any(one["first_change"] is not None for one in later)
-    return name, [one["batch_no"] for one in reversed(later)], changed
-
-
-def _undone_by(number: int, later: Sequence[dict[str, Any]]) -> int | None:
-    """The batch by which a batch is undone, if none has undone that one; `later`: the runs from it on."""
-    by: dict[int, int] = {}
-    for one in reversed(later):
-        if one["batch_no"] not in by:
-            by |= dict.fromkeys(one["undoes"], one["batch_no"])
-    return by.get(number)
-
-
 class _Undo:
     """One undo, within a transaction."""
 
-    def __init__(self, past: Past, numbers: list[int], rest: bool, force: bool, preview: bool) -> None:
+    def __init__(self, past: Past, what: Scope, rest: bool, force: bool, preview: bool) -> None:
+        numbers, self.what = what.numbers, what
         self.past, self.session, self.info = past, past.session, past.info
         self.rest, self.force, self.preview = rest, force, preview
-        self.runs = past.runs([[Condition("batch_no", "=", number) for number in numbers]])
-        names = past.known_since(min((run["first_change"] or 0 for run in self.runs), default=0))
-        self.columns = [name for name in names if not self.info[name].generated]
-        self.changes = self._changes(numbers)
+        self.runs = past.runs([[Condition("batch_no", "=", number) for number in numbers]]) if numbers else []
+        first = min((run["first_change"] or 0 for run in self.runs), default=0)
+        if what.where is not None:
+            first = min((one.value for group in what.where for one in group if one.column == NUMBER), default=0)
+        self.columns = [name for name in past.known_since(first) if not self.info[name].generated]
+        self.changes = self._changes(what)
         self.old, self.new = (past.rows(self.changes, side, self.columns) for side in ("old", "new"))
-        self.undone = Undone(self.info.name, "", past.key, numbers, not preview)
+        self.undone = Undone(self.info.name, "", past.key, numbers, not preview, what.words)
+        self.between = others_between(past, self.changes) if what.where is not None else None
+        """Hashes of the keys that others changed in between."""
         self.conflicts = Conflicts(past, self.columns, self.old, self.new)
         self.writes = not preview
-        plural = f"batches {numbers[-1]} to {numbers[0]}" if len(numbers) > 1 else f"batch {numbers[0]}"
-        self.reason = f"undoes {plural}"
+        self.reason = f"undoes {what.words}"
         self.recorder = Recorder(self.session, self.info, None, True, undoes=numbers)
         self.archive = self._archive("archive")
         """Where the rows are that the batches archived."""
         self.to_archive = self._archive("unarchive")
         """Where the rows came from that the batches, which undid others, put back."""
 
-    def _changes(self, numbers: list[int]) -> Existing:
-        """All changes of the batches, in order. Raises JobError if some of them are gone."""
+    def _changes(self, what: Scope) -> Existing:
+        """All changes that are to be undone, in order. Raises JobError if some of them are gone."""
+        numbers = what.numbers
+        names = [NUMBER, "action", *self.past.stored(list(dict.fromkeys([*self.columns, *self.past.key])))]
+        if what.where is not None:
+            pages = list(self.past.changes(what.where, names))
+            return joined(pages) if pages else self.past.nothing()
         spans = [(run["first_change"], run["last_change"]) for run in self.runs if run["first_change"] is not None]
         first, last = min((one for one, _ in spans), default=0), max((one for _, one in spans), default=-1)
         bounds = [[Condition("change_no", ">=", first)], [Condition("change_no", "<=", last)]]
-        names = self.past.stored(list(dict.fromkeys([*self.columns, *self.past.key])))
         of = [Condition("batch_no", "=", number) for number in numbers]
-        pages = list(self.past.changes([*bounds, of], ["change_no", "action", *names]))
+        pages = list(self.past.changes([*bounds, of], names))
         there = sum(len(page.positions) for page in pages)
         wanted = sum(run[name] or 0 for run in self.runs for name in ("inserted", "updated", "deleted"))
         if there < wanted:
@@ -256,6 +247,10 @@ class _Undo:
         kept = matches > 1
         if not fresh:
             unlike = self.conflicts.look(slots, there, row, matches)
+            if self.between is not None and len(self.between[0]):
+                mixed = among(self.past.hash_keys(self._keys(slots), self.between[1]), self.between[0])
+                self.conflicts.note(slots, np.flatnonzero(mixed & ~unlike), "others changed it in between")
+                unlike |= mixed
             if self.force:
                 self.undone.forced += int((unlike & ~kept).sum())
             else:
@@ -356,7 +351,13 @@ class _Undo:
             raise ConflictError(_in_words(undone), replace(undone, wrote=False))
         if self.preview:
             return undone
-        figures: dict[str, Any] = {"records": 0, "forced": undone.forced, "kept": undone.kept, "key": undone.key}
+        figures: dict[str, Any] = {
+            **self.what.figures,
+            "records": 0,
+            "forced": undone.forced,
+            "kept": undone.kept,
+            "key": undone.key,
+        }
         for there, what in ((self.archive, "unarchive"), (self.to_archive, "archive")):
             figures |= {what: there.name} if there is not None else {}
         undone.batch = self.recorder.start()
@@ -367,8 +368,8 @@ class _Undo:
 def _in_words(undone: Undone) -> str:
     rows = undone.kept + undone.forced
     return (
-        f"{rows:,} {'rows' if rows > 1 else 'row'} of {undone.table!r} {'are' if rows > 1 else 'is'} not as batch "
-        f"{undone.undoes[0]} left {'them' if rows > 1 else 'it'}, or cannot be put back; "
+        f"{rows:,} {'rows' if rows > 1 else 'row'} of {undone.table!r} {'are' if rows > 1 else 'is'} not as "
+        f"{undone.what} left {'them' if rows > 1 else 'it'}, or cannot be put back; "
         "nothing was undone; look at the conflicts, and undo the rest (rest), or these too (force)"
     )
 

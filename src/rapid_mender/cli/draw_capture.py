@@ -1,0 +1,73 @@
+"""What rmend capture shows."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from rich.text import Text
+
+from ..changes.capture import Captured
+from .screen import Rows, Screen, counted
+
+_STATES = {"on": "green", "paused": "yellow", "broken": "bold red"}
+
+
+def started(done: Captured) -> None:
+    """That a table is captured from now on."""
+    console = Screen()
+    console.print(Text.assemble("Whatever any program writes to ", (done.table, "bold"), " is recorded now."))
+    console.print(f"It goes into {done.history}, after change {done.position:,}. To see it: rmend history.")
+    for name, value in done.options.items():
+        console.print(f"  {name}: {_spelled(value)}")
+    _said(console, done)
+
+
+def captures(every: Sequence[Captured], where: str) -> None:
+    """The captured tables of a store."""
+    console = Screen()
+    if not every:
+        console.print(f"No table of {where} is captured. To begin: rmend capture start STORE TABLE")
+        return
+    console.print(Text.assemble("Captured tables of ", (where, "bold"), "\n"))
+    table = Rows("table", "state", "since", "recorded", "a second", "options", right=("recorded", "a second"))
+    for one in every:
+        state = Text(one.state, _STATES[one.state])
+        options = "; ".join(f"{name} {_spelled(value)}" for name, value in one.options.items())
+        since = f"{one.since:%Y-%m-%d %H:%M}"
+        table.add_row(one.table, state, since, f"{one.recorded:,}", f"{one.a_second:,.1f}", options)
+    console.print(table)
+    for one in every:
+        if one.notes or one.others:
+            console.print()
+            console.print(Text(one.table, "bold"))
+            _said(console, one)
+
+
+def _said(console: Screen, one: Captured) -> None:
+    for note in one.notes:
+        console.print(Text.assemble(("  note ", "yellow"), note))
+    for other in one.others:
+        shown = other if len(other) <= 200 else f"{other[:199]}…"
+        console.print(Text.assemble(("  other trigger ", "yellow"), shown))
+    if one.others:
+        console.print(f"  What {counted(len(one.others), 'other trigger')} may do to this table is recorded as well.")
+
+
+def _spelled(value: object) -> str:
+    if isinstance(value, dict):
+        return ", ".join(f"{name} = {one}" for name, one in value.items())
+    return ", ".join(map(str, value)) if isinstance(value, list | tuple) else str(value)
+
+
+def statements(where: str, every: Sequence[str]) -> None:
+    """SQL for somebody else to run, as the database's own program takes it."""
+    if where.startswith("mariadb"):
+        print("DELIMITER //")
+        for sql in every:
+            print(f"{sql} //")
+        print("DELIMITER ;")
+        return
+    print("BEGIN;")
+    for sql in every:
+        print(f"{sql};")
+    print("COMMIT;")

@@ -1,0 +1,118 @@
+"""What is to be undone: batches, or the changes that somebody picks."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Sequence
+from dataclasses import dataclass, field
+from typing import Any
+
+import numpy as np
+
+from ..changes.given import moment
+from ..changes.past import NUMBER, Past, runs_of
+from ..core.existing import Existing
+from ..errors import JobError
+from ..stores.contract import Condition, Selection, Session, Where
+
+
+@dataclass(frozen=True)
+class Scope:
+    """What is undone: batches, newest first; or the changes for which conditions hold."""
+
+    numbers: list[int]
+    where: Where | None = None
+    said: str = ""
+    figures: dict[str, Any] = field(default_factory=dict)
+
+    @property
+    def words(self) -> str:
+        if self.where is not None:
+            return self.said
+        numbers = self.numbers
+        return f"batches {numbers[-1]} to {numbers[0]}" if len(numbers) > 1 else f"batch {numbers[0]}"
+
+
+def picked_of(past: Past, picked: dict[str, Any]) -> Scope:
+    """The changes that somebody picks: since or until a time, by an actor, by an application."""
+    where: list[list[Condition]] = []
+    words = []
+    for name, op in (("since", ">="), ("until", "<=")):
+        if (at := moment(name, picked.get(name))) is not None:
+            where.append([Condition("changed_at", op, at)])  # type: ignore[arg-type]
+            words.append(f"{name} {at:%Y-%m-%d %H:%M:%S} UTC")
+    for name in ("actor", "application"):
+        if name in picked:
+            where.append([Condition(name, "=", picked[name])])
+            words.append(f"by {picked[name]}")
+    first = past.session.read(past.kept, Selection(where, NUMBER, 1, True, [NUMBER])).values[NUMBER].to_pylist()
+    last = past.session.read(past.kept, Selection(where, NUMBER, 1, columns=[NUMBER])).values[NUMBER].to_pylist()
+    bounds = [[Condition(NUMBER, ">=", first[0])], [Condition(NUMBER, "<=", last[0])]] if first else []
+    figures = {"undoes_changes": {name: str(value) for name, value in picked.items()}}
+    return Scope([], [*where, *bounds], f"what was done {', '.join(words)}", figures)
+
+
+def batches_of(session: Session, number: int, since: bool, table: str | None) -> tuple[str, list[int], bool]:
+    """The table of a batch; the batches to undo, newest first; whether they changed anything. Raises JobError."""
+    found = runs_of(session, [[Condition("batch_no", "=", number)]])
+    if not found:
+        last = runs_of(session, limit=1)
+        has = f"the last one is {last[0]['batch_no']}" if last else "it has none"
+        raise JobError(f"there is no batch {number} in {session.where}; {has}")
+    name = found[0]["table_name"]
+    if table is not None and table.lower() != name.lower():
+        raise JobError(f"batch {number} is one of table {name!r}, not of {table!r}")
+    here = [Condition("table_name", "=", name)]
+    later = runs_of(session, [here, [Condition("batch_no", ">=", number)]])
+    if not since:
+        if by := _undone_by(number, later):
+            raise JobError(f"batch {number} is undone already, by batch {by}; to redo it, undo batch {by}")
+        later = found
+    pruned = runs_of(session, [here, [Condition("figures", "contains", '"pruned"')]], limit=1)
+    gone = pruned[0]["figures"]["pruned"] if pruned else {"change": 0}
+    for one in later:
+        if one["first_change"] is not None and one["first_change"] <= gone["change"]:
+            raise JobError(
+                f"batch {one['batch_no']} cannot be undone: its changes were pruned; the history begins on "
+                f"{gone['time']}"
+            )
+        done = sum(one[counted] or 0 for counted in ("inserted", "updated", "deleted"))
+        if done and one["first_change"] is None:
+            raise JobError(
+                f"batch {one['batch_no']} cannot be undone: its history was switched off, so nobody knows what "
+                "the rows were before"
+            )
+    changed = any(one["first_change"] is not None for one in later)
+    return name, [one["batch_no"] for one in reversed(later)], changed
+
+
+def _undone_by(number: int, later: Sequence[dict[str, Any]]) -> int | None:
+    """The batch by which a batch is undone, if none has undone that one; `later`: the runs from it on."""
+    by: dict[int, int] = {}
+    for one in reversed(later):
+        if one["batch_no"] not in by:
+            by |= dict.fromkeys(one["undoes"], one["batch_no"])
+    return by.get(number)
+
+
+def others_between(past: Past, changes: Existing) -> tuple[np.ndarray, int]:
+    """The keys of rows that changes touched which are not undone, in between those that are; and the seed of their
+    hashes."""
+    numbers = changes.values[NUMBER].to_numpy()
+    seed = secrets.randbits(64)
+    if not len(numbers):
+        return np.empty(0, np.uint64), seed
+    names = [NUMBER, *past.stored(past.key)]
+    keys, places = [], []
+    for page in past.changes(past.between(int(numbers[0]) - 1, int(numbers[-1])), names):
+        for side in ("old", "new"):
+            keys.append(past.hash_keys(past.rows(page, side, past.key).values, seed))
+            places.append(page.values[NUMBER].to_numpy())
+    key, number = np.concatenate(keys), np.concatenate(places)
+    mine = np.isin(number, numbers)
+    every, at = np.unique(key, return_inverse=True)
+    first, last = np.full(len(every), np.iinfo(np.int64).max), np.full(len(every), -1)
+    np.minimum.at(first, at[mine], number[mine])
+    np.maximum.at(last, at[mine], number[mine])
+    others = ~mine & (number > first[at]) & (number < last[at])
+    return np.unique(key[others]), seed
