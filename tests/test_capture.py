@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import random
 import sqlite3
 import threading
@@ -11,6 +12,7 @@ from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
+import pyarrow as pa
 import pytest
 
 import rapid_mender as rm
@@ -66,7 +68,7 @@ def replayed(before: list[dict[str, Any]], url: str, table: str = "trees", key: 
             assert tuple(new[name] for name in key) not in there, change
             there[tuple(new[name] for name in key)] = new
         if change["action"] == "update":
-            assert change["changed"] == str([name for name in new if new[name] != old[name]]).replace("'", '"'), change
+            assert json.loads(change["changed"]) == [name for name in new if new[name] != old[name]], change
     return sorted(there.values(), key=repr)
 
 
@@ -304,3 +306,91 @@ def test_what_a_program_did_can_be_undone(kind: str, tmp_path: Path) -> None:
         )
         assert rm.verify(url, "trees").holds
         assert rm.undo(url, table="trees", application="nobody").batch is None
+
+
+@every
+def test_names_are_quoted_and_the_printed_sql_does_the_same(kind: str, tmp_path: Path) -> None:
+    quoted = (lambda name: "`" + name.replace("`", "``") + "`") if kind == "mariadb" else (lambda name: '"' + name.replace('"', '""') + '"')
+    table, odd = 'it\'s a "tree" `of` [Mere] %s', "rmend_n %1$s 'old' \"new\" \\ größe"
+    text = {"sqlite": "TEXT", "postgresql": "text", "mariadb": "varchar(50)"}[kind]
+    made = f"CREATE TABLE {quoted(table)} (how INTEGER PRIMARY KEY, {quoted(odd)} {text}, {quoted('n' * 55)} {text}, rmend_n INTEGER)"
+    with databases.table(kind, tmp_path, made) as (url, _), writer(kind, url, tmp_path) as write:
+        told = rm.capture(url, table, preview=True)
+        assert rm.captures(url) == []
+        assert write(*told.statements) is None
+        assert [(one.state, one.notes[:0]) for one in rm.captures(url)] == [("on", [])]
+        hostile = "'; DROP TABLE x; -- [bold]\\ %s \" \t".replace("'", "''")
+        assert (
+            write(
+                f"INSERT INTO {quoted(table)} (how, {quoted(odd)}) VALUES (1, '{hostile}'), (2, NULL)",
+                f"UPDATE {quoted(table)} SET {quoted(odd)} = '{hostile}x', {quoted('n' * 55)} = 'y'",
+            )
+            is None
+        )
+        assert replayed([], url, table, ["how"]) == sorted(rows(url, table), key=repr)
+        assert rm.merge(rm.Job(store=url, table=table, key="how"), [{"how": 2, "rmend_n": 5}]).counts["update"] == 1
+        assert replayed([], url, table, ["how"]) == sorted(rows(url, table), key=repr)
+        assert write(*rm.stop_capture(url, table, preview=True)) is None
+        assert (rm.captures(url), write(f"DELETE FROM {quoted(table)}"), rm.history(url, table).num_rows) == ([], None, 5)
+
+
+REFUSED = [
+    (lambda url: rm.capture(url, "trees_history"), "Rapid Mender's own"), (lambda url: rm.capture(url, "rmend_batches"), "Rapid Mender's own"),
+    (lambda url: rm.capture(url, "trees"), "captured already"), (lambda url: rm.capture(url, "tree"), "did you mean 'trees'"),
+    (lambda url: rm.capture(url, "low"), "view"), (lambda url: rm.stop_capture(url, "wards"), "not captured; captured are 'trees'"),
+    (lambda url: rm.pause_capture(url, "wards"), "not captured"), (lambda url: rm.resume_capture(url, "trees"), "not paused"),
+    (lambda url: rm.capture(url, "wards", columns=["height"]), "'height'"), (lambda url: rm.capture(url, "wards", when="new.nope > 1"), "when"),
+    (lambda url: rm.capture(url, "wards", when="ward > 1"), "when"), (lambda url: rm.capture(url, "wards", when="new.ward > 1); DROP TABLE trees; --"), "not one expression"),
+    (lambda url: rm.capture(url, "wards", actor="nobody(1)"), "actor"), (lambda url: rm.capture(url, "wards", actions=["upsert"]), "actions"),
+    (lambda url: rm.capture(url, "wards", deletes="mark"), "needs the columns to set"), (lambda url: rm.capture(url, "taken"), "not a history"),
+    (lambda url: rm.capture(rm.MemoryStore({"trees": pa.table({"a": [1]})}), "trees"), "memory has no triggers"),
+]  # fmt: skip
+
+
+@every
+def test_what_cannot_be_captured_says_why(kind: str, tmp_path: Path) -> None:
+    wards, taken = "CREATE TABLE wards (ward INTEGER PRIMARY KEY)", "CREATE TABLE taken (a INTEGER PRIMARY KEY)"
+    with databases.table(kind, tmp_path, trees(kind), wards, taken, "CREATE TABLE taken_history (a INTEGER)", "CREATE VIEW low AS SELECT * FROM trees") as (
+        url,
+        _,
+    ):
+        rm.capture(url, "trees")
+        for act, said in REFUSED:
+            with pytest.raises((rm.JobError, rm.StoreError), match=said):
+                act(url)
+        assert [one.table for one in rm.captures(url)] == ["trees"]
+        with writer(kind, url, tmp_path) as write:  # nothing of what was refused is left behind
+            assert write("INSERT INTO wards VALUES (1)", "DELETE FROM wards", "INSERT INTO taken VALUES (1)") is None
+
+
+def test_rows_that_move_between_partitions_are_captured_once(tmp_path: Path) -> None:
+    parts = ("CREATE TABLE trees (tag_no int, ward int, height int, PRIMARY KEY (tag_no, ward)) PARTITION BY LIST (ward)", "CREATE TABLE east PARTITION OF trees FOR VALUES IN (1, 2)",
+             "CREATE TABLE west (height int, tag_no int NOT NULL, gone int, ward int NOT NULL)", "ALTER TABLE west DROP COLUMN gone", "ALTER TABLE trees ATTACH PARTITION west FOR VALUES IN (3, 4)")  # fmt: skip
+    with databases.table("postgresql", tmp_path, *parts) as (url, _), writer("postgresql", url, tmp_path) as write:
+        rm.capture(url, "trees")
+        many = "INSERT INTO trees SELECT n, 1 + n % 4, n FROM generate_series(1, 300) AS n"
+        moves = (
+            "UPDATE trees SET ward = 3 WHERE ward = 1",
+            "UPDATE trees SET ward = 5 - ward, height = height + 1",
+            "INSERT INTO west (tag_no, ward, height) VALUES (900, 3, 1)",
+        )
+        assert (
+            write(
+                many,
+                *moves,
+                "UPDATE east SET height = 0",
+                "DELETE FROM west WHERE tag_no < 50",
+                "TRUNCATE east",
+                "COPY west (tag_no, ward) FROM PROGRAM 'echo 901 4' DELIMITER ' '",
+            )
+            is None
+        )
+        assert replayed([], url, key=["tag_no", "ward"]) == sorted(rows(url), key=repr)
+        job = rm.Job(store=url, table="trees", key=["tag_no", "ward"])
+        assert rm.merge(job, [{"tag_no": 900, "ward": 3, "height": 7}, {"tag_no": 1, "ward": 1, "height": 7}]).counts["insert"] == 1
+        assert replayed([], url, key=["tag_no", "ward"]) == sorted(rows(url), key=repr)
+        assert write("CREATE TABLE south PARTITION OF trees FOR VALUES IN (6)") is None
+        rm.refresh_capture(url, "trees")
+        assert write("INSERT INTO south VALUES (1, 6, 1)") is None
+        rm.stop_capture(url, "trees")
+        assert replayed([], url, key=["tag_no", "ward"]) == sorted(rows(url), key=repr)

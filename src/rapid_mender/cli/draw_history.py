@@ -135,7 +135,7 @@ class Drawn:
             names = _changed(change)
             if log:
                 names = [name for name in names if name.lower() == (column or "").lower()]
-            first = [*_numbers(change), _time(change), _by(change)]
+            first: list[Any] = [*_numbers(change), _time(change), _by(change)]
             first += [] if log else [Text(change["action"], STYLES[change["action"]])]
             first += [self._record(change)] if self.key else []
             lines: list[tuple[str, Any, Any]] = [

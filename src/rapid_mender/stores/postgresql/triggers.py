@@ -26,10 +26,10 @@ from ..sql.text import name_sql, text_sql
 from .catalog import catalog_sql, op
 
 SETTING = "rmend.aside"
-_PICKED = "%1$s"
-"""Where an INSERT has the columns that are selected from the rows that changed; otherwise it is a format."""
-_FITTING = "%2$s"
-"""Where it has those that are put into the history, where these may be others."""
+_PICKED = "\0picked"
+"""Stands where an INSERT has the columns that are selected from the rows that changed."""
+_FITTING = "\0fitting"
+"""Stands where it has those that are put into the history, if these may be others."""
 _IF_IT_FITS = f"CASE WHEN %1$s::%2$s::%3$s {op('=')} %1$s THEN %1$s::%2$s END"
 MOMENT = "pg_catalog.clock_timestamp()"
 _PRINT = (
@@ -138,10 +138,10 @@ class CaptureSQL:
         return f"(SELECT {picked} FROM {source or f'rmend_{side}'}) AS {side} ({', '.join(map(name_sql, names))})"
 
     def _insert(self, action: str, single: bool = False, apart: bool = False, source: str = "") -> str:
-        """The INSERT into the history, as a format: the columns to select from the rows that changed stand for %1$s.
+        """The INSERT into the history; `_PICKED` stands for the columns to select from the rows that changed.
 
-        `single`: for a row alone. `apart`: %2$s stands for what is put into the history of each column. `source`: a
-        table in place of the rows that changed.
+        `single`: for a row alone. `apart`: `_FITTING` stands for what is put into the history of each column. `source`:
+        a table in place of the rows that changed.
         """
         capture = self.capture
         sides = [side for side, none in (("old", "insert"), ("new", "delete")) if action != none]
@@ -175,10 +175,7 @@ class CaptureSQL:
         where = f" WHERE {' AND '.join(tests)}" if tests else ""
         order = f" ORDER BY old.{number}" if numbered else ""
         picked = f"SELECT {', '.join(values)} FROM {rows}{on}{where}{order}"
-        sql = f"INSERT INTO {self.history} ({', '.join(names)}) {picked}".replace("%", "%%")
-        for mark in (_PICKED, _FITTING):
-            sql = sql.replace(mark.replace("%", "%%"), mark)
-        return sql
+        return f"INSERT INTO {self.history} ({', '.join(names)}) {picked}"
 
     def _changed(self) -> str:
         parts = []
@@ -199,9 +196,9 @@ class CaptureSQL:
         same = f"coalesce({part.print_of('TG_RELID', list(self.capture.columns))}, 0) {op('=')} {known}"
         several = "EXISTS (SELECT FROM rmend_new OFFSET 1)" if action == "update" else "true"
         body = f"how := CASE WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
-        body += f"IF how {op('=')} 2 THEN {_filled(self._insert(action, source=source), here)}; "
+        body += f"IF how {op('=')} 2 THEN {self._insert(action, source=source).replace(_PICKED, here)}; "
         if action == "update":
-            body += f"ELSIF how {op('=')} 1 THEN {_filled(self._insert(action, single=True), here)}; "
+            body += f"ELSIF how {op('=')} 1 THEN {self._insert(action, single=True).replace(_PICKED, here)}; "
         body += f"ELSE {self._anew(part, self._insert(action, apart=True, source=source))} END IF; RETURN NULL; "
         return f"DECLARE how integer; picked text; fitting text; careful text; BEGIN {body}END"
 
@@ -224,10 +221,10 @@ class CaptureSQL:
             f"SELECT {lists} INTO picked, fitting, careful "
             f"FROM (VALUES {', '.join(rows)}) AS k (n, number, type, id, mod) LEFT JOIN pg_catalog.pg_attribute AS a "
             f"ON a.attrelid {op('=')} TG_RELID AND a.attnum {op('=')} k.number AND NOT a.attisdropped; "
-            f"BEGIN EXECUTE pg_catalog.format({text_sql(sql)}, picked, fitting); "
+            f"BEGIN EXECUTE pg_catalog.format({_format(sql)}, picked, fitting); "
             "EXCEPTION WHEN data_exception OR datatype_mismatch OR cannot_coerce OR undefined_function "
             "OR undefined_column OR undefined_object THEN "
-            f"EXECUTE pg_catalog.format({text_sql(sql)}, picked, careful); END;"
+            f"EXECUTE pg_catalog.format({_format(sql)}, picked, careful); END;"
         )
 
     # -- truncating and guarding ----------------------------------------------------------------------------
@@ -283,9 +280,9 @@ def _user(own: str | None, default: str) -> str:
     return f"({own}\n)::pg_catalog.text" if own is not None else default
 
 
-def _filled(template: str, picked: str) -> str:
-    """What EXECUTE would run."""
-    return template.replace(_PICKED, picked.replace("%", "%%")).replace("%%", "%")
+def _format(sql: str) -> str:
+    """The same as a format for the two lists of columns."""
+    return text_sql(sql.replace("%", "%%").replace(_PICKED, "%1$s").replace(_FITTING, "%2$s"))
 
 
 def _or_null(text: str) -> str:
