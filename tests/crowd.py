@@ -1,5 +1,6 @@
 """Many processes that merge into one table, while another writes to it. At length: `python -m tests.crowd STORE 60`;
-with followers into another store: `python -m tests.crowd STORE 60 STORE`.
+with followers into another store: `python -m tests.crowd STORE 60 STORE`, and of a captured table, with programs that know nothing of
+any history, `python -m tests.crowd STORE 60 STORE captured`.
 
 Every value that is written is written once, so that what happened to a row can be put in order afterwards: what the
 history says, and what the other program says that it did.
@@ -28,6 +29,8 @@ from rapid_mender.stores.urls import open_store
 
 from . import servers
 from .killing import place, trees
+from .test_capture import replayed, rows, statements, writer
+from .test_capture import trees as captured_trees
 
 _ROWS, _BATCH = 2_000, 200
 
@@ -156,12 +159,59 @@ def crowd_followed(url: str, to_url: str, folder: Path, merging: int, seconds: f
     return {"changes": len(numbers), "batches": rm.batches(url).num_rows, "steps of the table": runs, "parts": len(parts)}
 
 
+def write_anything(url: str, number: int, seconds: float, log: Path) -> None:
+    """One of the programs that know nothing of any history: it does all that a program may do."""
+    rng, end, done = random.Random(number), time.time() + seconds, 0
+    kind = url.partition(":")[0]
+    with writer(kind, url, Path()) as write:
+        while time.time() < end:
+            done += write(*(one for one in statements(kind, rng) if "wards" not in one)) is None
+            write("ROLLBACK")
+    log.write_text(str(done))
+
+
+def crowd_captured(url: str, to_url: str, folder: Path, writing: int, seconds: float) -> dict[str, int]:
+    """Let programs write to a captured table, beside one that merges, while a table and a log follow. Raises AssertionError
+    if the history does not give the table, or one that follows is not as it is."""
+    kind, store = url.partition(":")[0], open_store(url)
+    with writer(kind, url, folder) as write:
+        assert write(captured_trees(kind)) is None
+    rm.capture(url, "trees")
+    ways = {"map": '"map"\n', "log": '"log"\nkeep = "changes"\n'}
+    for name, told in ways.items():
+        (folder / f"{name}.toml").write_text(f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\nto_store = "{to_url}"\nto_table = {told}')
+    rmend = [sys.executable, "-m", "rapid_mender", "sync"]
+    following = [subprocess.Popen([*rmend, str(folder / f"{name}.toml"), "--every", "100ms"], stdout=-3, stderr=subprocess.PIPE, text=True) for name in ways]
+    words = [["anything", str(n)] for n in range(1, writing + 1)] + [["merge", "0"]]
+    started = [subprocess.Popen([sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True) for w in words]
+    said = [one.communicate(timeout=seconds + 120)[1] for one in started]
+    assert all(one.returncode == 0 for one in started), said
+    for one in following:
+        one.terminate()
+    said = [one.communicate(timeout=60)[1] for one in following]
+    assert not any("Traceback" in text or "error" in text.lower() for text in said), said
+    for name in ways:
+        rm.sync(rm.Sync.load(folder / f"{name}.toml"))
+    numbers = rm.history(url, "trees")["change_no"].to_pylist()
+    assert replayed([], url) == sorted(rows(url), key=repr)
+    assert sorted(rows(to_url, "map"), key=repr) == sorted(rows(url), key=repr)
+    assert sorted(row["change_no"] for row in rows(to_url, "log")) == numbers
+    store.close()
+    return {
+        "changes": len(numbers),
+        "batches": rm.batches(url).num_rows,
+        "transactions": sum(int((folder / f"{n}.log").read_text()) for n in range(1, writing + 1)),
+    }
+
+
 if __name__ == "__main__":
-    if sys.argv[1] in ("merge", "write"):
+    if sys.argv[1] in ("merge", "write", "anything"):
         what, number, url, seconds, folder = sys.argv[1:]
         log = Path(folder) / f"{number}.log"
         if what == "merge":
             merge_on(url, int(number), float(seconds), log)
+        elif what == "anything":
+            write_anything(url, int(number), float(seconds), log)
         else:
             write_on(url, float(seconds), log)
     else:
@@ -172,4 +222,5 @@ if __name__ == "__main__":
                     print(sys.argv[1], crowd(database.url, database.run, Path(name), 8, float(sys.argv[2])))
             else:
                 with place(sys.argv[1], Path(name)) as there, place(sys.argv[3], Path(name)) as to:
-                    print(*sys.argv[1:], crowd_followed(there.url, to.url, Path(name), 8, float(sys.argv[2])))
+                    go = crowd_captured if "captured" in sys.argv else crowd_followed
+                    print(*sys.argv[1:], go(there.url, to.url, Path(name), 8, float(sys.argv[2])))

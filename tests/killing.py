@@ -1,7 +1,7 @@
 """Killing merges at random moments, or the server under them. At length: `python -m tests.killing STORE ROWS KILLS`.
 
 STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is stopped at once and not the merge; with `-undo`, `-sync` or
-`-fill`, these are killed; the last two take the STORE that follows behind KILLS.
+`-fill`, these are killed; the last two take the STORE that follows behind KILLS. With `captured` at the end the table is captured.
 """
 
 from __future__ import annotations
@@ -80,7 +80,15 @@ def _wait_for(done: Callable[[], bool], seconds: float) -> None:
         time.sleep(0.002)
 
 
-def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, commit_every: int | None = None) -> list[str]:
+def all_by_batches(url: str, table: str) -> None:
+    """Raise AssertionError if a captured table has changes that no batch made: each was to be recorded once."""
+    history = rm.history(url, table)
+    assert history.num_rows
+    assert history["batch_no"].null_count == 0, "what a batch did was captured too"
+    assert rm.verify(url, table).holds
+
+
+def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, commit_every: int | None = None, captured: bool = False) -> list[str]:
     """Kill `kills` merges of `rows` records; say for each whether the register was before or after.
 
     Raises AssertionError if it was ever between, if the history does not agree, or if a next run does not finish.
@@ -94,6 +102,8 @@ def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, co
         notes = pa.array([f"note {n}" for n in numbers])
         session.append(_TREES, Load(pa.table({"tag_no": numbers, "height_m": numbers / 10, "note": notes})))
     store.close()
+    if captured:
+        rm.capture(url, "trees")
     (folder / "job.toml").write_text(_JOB.format(url) + (f"commit_every = {commit_every}\n" if commit_every else ""))
     command = [sys.executable, "-m", "rapid_mender", "merge", "job.toml", "--json"]
     seen: list[str] = []
@@ -138,6 +148,8 @@ def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, co
         table = trees(url)
         held = table.filter(pa.compute.is_in(table["tag_no"], value_set=pa.array(numbers)))
         assert held.equals(batch.sort_by("tag_no").cast(held.schema)), "the next run did not finish the job"
+        if captured:
+            all_by_batches(url, "trees")
     return seen
 
 
@@ -150,13 +162,15 @@ def register(url: str, rows: int) -> tuple[Store, np.ndarray]:
     return store, numbers
 
 
-def kill_undos(where: Place, rows: int, kills: int, seed: int) -> list[str]:
+def kill_undos(where: Place, rows: int, kills: int, seed: int, captured: bool = False) -> list[str]:
     """Kill `kills` undos of a batch of `rows` records; say for each whether the register was before or after it."""
     rng, url = random.Random(seed), where.url
     store, numbers = register(url, rows)
     batch = pa.table({"tag_no": numbers + rows // 3, "height_m": numbers / 7, "note": pa.repeat("new", rows)})
     number = rm.merge(rm.Job(store=store, table="trees", key="tag_no"), batch).batch
     store.close()
+    if captured:
+        rm.capture(url, "trees")
     seen: list[str] = []
     whole = 0.0
     while len(seen) < kills:
@@ -181,10 +195,12 @@ def kill_undos(where: Place, rows: int, kills: int, seed: int) -> list[str]:
         assert sum(last[name] for name in ("inserted", "updated", "deleted")) == rows
         number = last["batch_no"]
         assert after.equals(before) or after.equals(undone), "between"
+    if captured:
+        all_by_batches(url, "trees")
     return seen
 
 
-def kill_syncs(where: Place, to: Place, folder: Path, rows: int, kills: int, seed: int) -> list[str]:
+def kill_syncs(where: Place, to: Place, folder: Path, rows: int, kills: int, seed: int, captured: bool = False) -> list[str]:
     """Kill `kills` runs of syncs, into a table, a log and files, that follow a register of `rows` trees: now while they
     fill, now while they follow. In the end both are as the register, and no change was taken twice."""
     rng, url = random.Random(seed), where.url
@@ -195,6 +211,10 @@ def kill_syncs(where: Place, to: Place, folder: Path, rows: int, kills: int, see
         (folder / f"{name}.toml").write_text(f"{told}commit_every = {max(rows // 3, 1)}\n")
     told = f'follower = "files"\nstore = "{url}"\ntable = "trees"\nto_folder = "parts"\nformat = "parquet"\n'
     (folder / "files.toml").write_text(f"{told}commit_every = {max(rows // 3, 1)}\n")
+    if captured:
+        rm.merge(job, pa.table({"tag_no": [0]}))
+        rm.sync(rm.Sync.load(folder / "map.toml"))
+        rm.capture(to.url, "map")
     seen: list[str] = []
     whole = dict.fromkeys(("map", "log", "files"), 2.0)
     while len(seen) < kills:
@@ -215,6 +235,8 @@ def kill_syncs(where: Place, to: Place, folder: Path, rows: int, kills: int, see
     store.close()
     held = [table_of(url, "trees"), table_of(to.url, "map"), table_of(to.url, "log")]
     assert held[0].sort_by("tag_no").equals(held[1].sort_by("tag_no"))
+    if captured:
+        all_by_batches(to.url, "map")
     parts = [one for part in sorted((folder / "parts").glob("*.parquet")) for one in pq.read_table(part)["change_no"].to_pylist()]
     assert parts == history["change_no"].to_pylist()
     assert held[2].sort_by("change_no")["change_no"].to_pylist() == history["change_no"].to_pylist()
@@ -253,12 +275,15 @@ def kill_fills(where: Place, to: Place, rows: int, kills: int, seed: int) -> lis
 if __name__ == "__main__":
     servers.provide()
     kind, _, whom = sys.argv[1].partition("-")
+    captured, others = "captured" in sys.argv, [word for word in sys.argv[4:] if word != "captured"]
     with tempfile.TemporaryDirectory() as name, place(kind, Path(name), whom == "server") as there:
         counts = int(sys.argv[2]), int(sys.argv[3]), int(time.time())
         if whom in ("sync", "fill"):
             (Path(name) / "to").mkdir()
-            with place(sys.argv[4], Path(name) / "to") if len(sys.argv) > 4 else nullcontext(there) as to:
-                outcome = kill_syncs(there, to, Path(name), *counts) if whom == "sync" else kill_fills(there, to, *counts)
+            with place(others[0], Path(name) / "to") if others else nullcontext(there) as to:
+                outcome = kill_syncs(there, to, Path(name), *counts, captured=captured) if whom == "sync" else kill_fills(there, to, *counts)
+        elif whom == "undo":
+            outcome = kill_undos(there, *counts, captured=captured)
         else:
-            outcome = kill_undos(there, *counts) if whom == "undo" else kill_merges(there, Path(name), *counts)
+            outcome = kill_merges(there, Path(name), *counts, captured=captured)
     print(sys.argv[1], {word: outcome.count(word) for word in dict.fromkeys(outcome)})

@@ -394,3 +394,20 @@ def test_rows_that_move_between_partitions_are_captured_once(tmp_path: Path) -> 
         assert write("INSERT INTO south VALUES (1, 6, 1)") is None
         rm.stop_capture(url, "trees")
         assert replayed([], url, key=["tag_no", "ward"]) == sorted(rows(url), key=repr)
+
+
+@every
+def test_a_merge_that_is_killed_is_recorded_once(kind: str, tmp_path: Path) -> None:
+    from .killing import kill_merges, place
+
+    with place(kind, tmp_path) as where:
+        assert len(kill_merges(where, tmp_path, rows=2_000, kills=3, seed=1, commit_every=500, captured=True)) == 3
+
+
+@databases.both
+def test_many_programs_and_those_who_follow_them(kind: str, tmp_path: Path) -> None:
+    from .crowd import crowd_captured
+
+    with databases.table(kind, tmp_path) as (url, _):
+        (tmp_path / "to.db").touch()
+        assert crowd_captured(url, f"sqlite:///{tmp_path}/to.db", tmp_path, writing=3, seconds=4)["changes"] > 100

@@ -20,6 +20,8 @@ class Net:
     inserts: Slots
     updates: Slots
     deletes: Slots
+    passing: Slots
+    """Those into which a row came, and went again; the last change has it as its old row."""
     changed: dict[str, np.ndarray]
     """For each column a mask of the updates in which it differs in the end."""
 
@@ -36,9 +38,11 @@ def net_of(slots: Slots, old: Existing, new: Existing, columns: Sequence[str] | 
     before, after = slots.before >= 0, slots.after >= 0
     both = slots.take(np.flatnonzero(before & after))
     inserts, deletes = slots.take(np.flatnonzero(~before & after)), slots.take(np.flatnonzero(before & ~after))
+    passing = slots.take(np.flatnonzero(~before & ~after))
     if columns is None:
-        return Net(inserts, both, deletes, {})
+        return Net(inserts, both, deletes, passing, {})
     was, now = old.take(both.before), new.take(both.after)
     changed = {name: unlike(was, now, name) for name in columns}
     differing = np.flatnonzero(np.any(list(changed.values()), axis=0)) if changed else np.arange(0)
-    return Net(inserts, both.take(differing), deletes, {name: mask[differing] for name, mask in changed.items()})
+    differ = {name: mask[differing] for name, mask in changed.items()}
+    return Net(inserts, both.take(differing), deletes, passing, differ)

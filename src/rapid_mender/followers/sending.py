@@ -114,14 +114,16 @@ class Sending:
     # -- records ----------------------------------------------------------------------------------------
 
     def of_net(self, netted: Netted) -> pa.Table:
-        """The records of net changes: rows to be put there, and rows to be gone."""
+        """The records of net changes: rows to be put there, and rows to be gone; also those that came and went again,
+        for a fill may have found them."""
         net, old, new = netted.net, netted.old, netted.new
         changed = np.ones(len(net.updates), bool)
         if self.sync.changes_to:
             changed = np.any([net.changed[name] for name in self.sync.changes_to], axis=0)
         updates = net.updates.take(np.flatnonzero(changed))
-        before = np.concatenate([np.full(len(net.inserts), -1), updates.before, net.deletes.before])
-        after = np.concatenate([net.inserts.after, updates.after, np.full(len(net.deletes), -1)])
+        gone = np.concatenate([net.deletes.before, net.passing.last])
+        before = np.concatenate([np.full(len(net.inserts), -1), updates.before, gone])
+        after = np.concatenate([net.inserts.after, updates.after, np.full(len(gone), -1)])
         wanted = self._wanted(old, new, before, after)
         before, after = before[wanted], after[wanted]
         gone = after < 0
