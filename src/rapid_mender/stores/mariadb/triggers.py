@@ -18,12 +18,14 @@ from ...core.schema import Column, TableInfo
 from ..contract import Capture
 from ..contract.capture import LOST
 from ..sql.text import text_sql
-from .tables import declare, quoted
+from .tables import quoted
 
 MOMENT = "UTC_TIMESTAMP(3)"
 ASIDE, MERGING = "@rmend_aside", "@rmend_merging"
-_UNFIT = "1054, 1264, 1265, 1292, 1366, 1406, 1411, 1690, 3140"
-"""No such column; out of range, cut, wrong, too long."""
+_GONE = "1054"
+"""No such column."""
+_UNFIT = "1264, 1265, 1292, 1366, 1406, 1411, 1690"
+"""Out of range, cut, wrong, too long."""
 
 
 class CaptureSQL:
@@ -61,33 +63,38 @@ class CaptureSQL:
         differs = {name: self._differs(name) for name in capture.watched} if action == "update" else {}
         values = {(side, name): f"{side.upper()}.{quoted(name)}" for _, side, name in capture.sides(action)}
         return (
-            f"BEGIN DECLARE EXIT HANDLER FOR {_UNFIT} {self._carefully(action)}; "
+            f"BEGIN DECLARE EXIT HANDLER FOR {_GONE}, {_UNFIT} {self._carefully(action)}; "
             f"IF {' AND '.join(tests)} THEN "
             f"IF {MERGING} <=> {text_sql(self.table)} THEN {merge}; END IF; "
             f"{self._insert(action, values, differs)}; END IF; END"
         )
 
     def _carefully(self, action: str) -> str:
-        """The same, column by column: what is gone, or does not fit any more, is left out."""
-        capture, values, differs = self.capture, {}, {}
-        declared, sets = ["DECLARE rmend_lost longtext;"], []
+        """The same, column by column: what is gone is left out, and, if that does not do, what does not fit.
+
+        In variables of the connection: those of the trigger itself would have to be made for every row.
+        """
+        capture = self.capture
+        values, fitting, differs = dict[tuple[str, str], str](), dict[tuple[str, str], str](), dict[str, str]()
+        sets, lost = list[str](), list[str]()
         for at, (stored, side, name) in enumerate(capture.sides(action)):
-            values[side, name] = f"rmend_v{at}"
-            declared.append(f"DECLARE rmend_v{at} {declare(self.history[stored])};")
-            sets.append(f"SET rmend_v{at} = {side.upper()}.{quoted(name)};")
+            one = values[side, name] = f"@rmend_v{at}"
+            fits = _fits(self.history[stored], one)
+            fitting[side, name] = f"IF({fits}, {one}, NULL)"
+            lost.append(f"NOT ({fits})")
+            sets += [f"SET {one} = NULL;", f"SET {one} = {side.upper()}.{quoted(name)};"]
         for at, name in enumerate(capture.watched if action == "update" else ()):
-            differs[name] = f"rmend_d{at}"
-            declared.append(f"DECLARE rmend_d{at} int DEFAULT 0;")
-            sets.append(f"SET rmend_d{at} = {self._differs(name)};")
-        handlers = (
-            f"DECLARE CONTINUE HANDLER FOR {_UNFIT.removeprefix('1054, ')} SET rmend_lost = {text_sql(LOST)}; "
-            "DECLARE CONTINUE HANDLER FOR 1054 BEGIN END;"
-        )
+            differs[name] = f"@rmend_d{at}"
+            sets += [f"SET @rmend_d{at} = 0;", f"SET @rmend_d{at} = {self._differs(name)};"]
         test = f"NOT ({ASIDE} <=> '{capture.token}')"
         if differs:
             test += f" AND ({' OR '.join(differs.values())})"
-        insert = self._insert(action, values, differs, "rmend_lost")
-        return f"BEGIN {' '.join(declared)} BEGIN {handlers} {' '.join(sets)} END; IF {test} THEN {insert}; END IF; END"
+        reason = f"IF({' OR '.join(lost)}, {text_sql(LOST)}, NULL)"
+        return (
+            f"BEGIN BEGIN DECLARE CONTINUE HANDLER FOR {_GONE} BEGIN END; {' '.join(sets)} END; IF {test} THEN "
+            f"BEGIN DECLARE EXIT HANDLER FOR {_UNFIT} {self._insert(action, fitting, differs, reason)}; "
+            f"{self._insert(action, values, differs, 'NULL')}; END; END IF; END"
+        )
 
     def _insert(
         self, action: str, values: Mapping[tuple[str, str], str], differs: Mapping[str, str], reason: str = ""
@@ -120,6 +127,20 @@ class CaptureSQL:
         """A value, so that two are equal only if they are the same, letter for letter."""
         column: Column = self.info[name] if name in self.info else self.history[self.capture.names[f"old_{name}"]]
         return f"BINARY {value}" if pt.is_string(column.type) else value
+
+
+def _fits(column: Column, value: str) -> str:
+    """Whether a column of the history has room for a value."""
+    kind = column.type
+    if pt.is_integer(kind):
+        room = kind.bit_width - pt.is_signed_integer(kind)
+        least = -(1 << room) if pt.is_signed_integer(kind) else 0
+        return f"{value} IS NULL OR {value} BETWEEN {least} AND {(1 << room) - 1}"
+    if pt.is_decimal(kind):
+        return f"{value} IS NULL OR ABS({value}) < {10 ** (kind.precision - kind.scale)}"
+    if pt.is_string(kind) and not column.normalises and not column.labels and not column.members:
+        return f"CHAR_LENGTH({value}) <= {column.length}" if column.length is not None else "TRUE"
+    return f"{value} IS NULL OR FALSE"
 
 
 def _signal(text: str) -> str:

@@ -15,7 +15,7 @@ found by their numbers, dropped ones are null, and so are those whose values no 
 from __future__ import annotations
 
 import json
-from collections.abc import Sequence
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from typing import Any
 
@@ -31,6 +31,21 @@ _PICKED = "\0picked"
 _FITTING = "\0fitting"
 """Stands where it has those that are put into the history, if these may be others."""
 _IF_IT_FITS = f"CASE WHEN %1$s::%2$s::%3$s {op('=')} %1$s THEN %1$s::%2$s END"
+_WITHOUT_JIT = (
+    "jit := pg_catalog.current_setting('jit', true); IF jit IS NOT NULL THEN "
+    "PERFORM pg_catalog.set_config('jit', 'off', true); END IF; {}; IF jit IS NOT NULL THEN "
+    "PERFORM pg_catalog.set_config('jit', jit, true); END IF"
+)
+"""The planner takes the numbers that rows are joined by for few, so the join for huge, and would compile it."""
+_LETTERS = '{} COLLATE pg_catalog."C"'
+_PLAIN = {
+    **dict.fromkeys(("text", "character varying"), _LETTERS), "real": "pg_catalog.float4send({})",
+    "double precision": "pg_catalog.float8send({})",
+    **dict.fromkeys(("smallint", "integer", "bigint", "boolean", "date", "uuid", "bytea", "numeric"), "{}"),
+    **dict.fromkeys(("timestamp without time zone", "timestamp with time zone"), "{}"),
+}  # fmt: skip
+"""The types whose values are the same, letter for letter, if these are equal. Others are compared as they are stored,
+which takes several times as long."""
 MOMENT = "pg_catalog.clock_timestamp()"
 _PRINT = (
     "(SELECT pg_catalog.bit_xor(pg_catalog.hash_record_extended(ROW(a.attname, a.attnum, a.atttypid, a.atttypmod), 0)) "
@@ -156,9 +171,9 @@ class CaptureSQL:
         tests = []
         if action == "update":
             names.append("changed")
-            values.append(self._changed())
-            both = (", ".join(f"{side}.{name_sql(name)}" for name in capture.watched) for side in sides)
-            tests.append(f" {op('*<>')} ".join(f"ROW({one})::pg_catalog.record" for one in both))
+            differ = {name: self._differs(name, apart) for name in capture.watched}
+            values.append(_changed(differ))
+            tests.append(f"({' OR '.join(differ.values())})")
         lost, places = [], {name: at for at, name in enumerate(capture.columns)}
         for stored, side, name in capture.sides(action):
             names.append(name_sql(stored))
@@ -177,18 +192,15 @@ class CaptureSQL:
         picked = f"SELECT {', '.join(values)} FROM {rows}{on}{where}{order}"
         return f"INSERT INTO {self.history} ({', '.join(names)}) {picked}"
 
-    def _changed(self) -> str:
-        parts = []
-        for name in self.capture.watched:
-            one = name_sql(name)
-            label = text_sql(json.dumps(name, ensure_ascii=False))
-            old, new = (f"ROW({side}.{one})::pg_catalog.record" for side in ("old", "new"))
-            parts.append(f"CASE WHEN {old} {op('*<>')} {new} THEN {label} END")
-        groups = [parts[at : at + 90] for at in range(0, len(parts), 90)]  # a call has at most 100 arguments
-        joined = [f"pg_catalog.concat_ws(', ', {', '.join(group)})" for group in groups]
-        if len(joined) > 1:
-            joined = [f"pg_catalog.concat_ws(', ', {', '.join(_or_null(one) for one in joined)})"]
-        return f"pg_catalog.concat('[', {joined[0]}, ']')"
+    def _differs(self, name: str, apart: bool) -> str:
+        """Whether a column has changed, letter for letter. What has become of its type since nobody knows (`apart`)."""
+        kind = self.parts[0].columns[name]["type"].partition("(")[0]
+        old, new = (f"{side}.{name_sql(name)}" for side in ("old", "new"))
+        either = f"({old} IS NOT NULL OR {new} IS NOT NULL)"
+        if apart or kind not in _PLAIN:
+            return f"ROW({old})::pg_catalog.record {op('*<>')} ROW({new})::pg_catalog.record"
+        before, after = (_PLAIN[kind].format(one) for one in (old, new))
+        return f"({before} {op('<>')} {after}) IS NOT FALSE AND {either}"
 
     def _either(self, part: Part, known: int, action: str, source: str = "") -> str:
         """What a function does: the INSERT as it is; for a single row without numbering it; or put together anew."""
@@ -196,11 +208,12 @@ class CaptureSQL:
         same = f"coalesce({part.print_of('TG_RELID', list(self.capture.columns))}, 0) {op('=')} {known}"
         several = "EXISTS (SELECT FROM rmend_new OFFSET 1)" if action == "update" else "true"
         body = f"how := CASE WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
-        body += f"IF how {op('=')} 2 THEN {self._insert(action, source=source).replace(_PICKED, here)}; "
+        many = self._insert(action, source=source).replace(_PICKED, here)
+        body += f"IF how {op('=')} 2 THEN {many if action != 'update' else _WITHOUT_JIT.replace('{}', many)}; "
         if action == "update":
             body += f"ELSIF how {op('=')} 1 THEN {self._insert(action, single=True).replace(_PICKED, here)}; "
         body += f"ELSE {self._anew(part, self._insert(action, apart=True, source=source))} END IF; RETURN NULL; "
-        return f"DECLARE how integer; picked text; fitting text; careful text; BEGIN {body}END"
+        return f"DECLARE how integer; picked text; fitting text; careful text; jit text; BEGIN {body}END"
 
     def _anew(self, part: Part, sql: str) -> str:
         """The same with the columns that there are now, and what of them fits into the history."""
@@ -274,6 +287,18 @@ class CaptureSQL:
             f"REVOKE ALL ON FUNCTION {function}() FROM PUBLIC",
             f"CREATE TRIGGER {name} {events} EXECUTE FUNCTION {function}({text_sql(self.capture.token)})",
         ]
+
+
+def _changed(differ: Mapping[str, str]) -> str:
+    """The columns that have changed, as a JSON array."""
+    parts = [
+        f"CASE WHEN {test} THEN {text_sql(json.dumps(name, ensure_ascii=False))} END" for name, test in differ.items()
+    ]
+    groups = [parts[at : at + 90] for at in range(0, len(parts), 90)]  # a call has at most 100 arguments
+    joined = [f"pg_catalog.concat_ws(', ', {', '.join(group)})" for group in groups]
+    if len(joined) > 1:
+        joined = [f"pg_catalog.concat_ws(', ', {', '.join(_or_null(one) for one in joined)})"]
+    return f"pg_catalog.concat('[', {joined[0]}, ']')"
 
 
 def _user(own: str | None, default: str) -> str:

@@ -47,8 +47,13 @@ class CaptureSQL:
             made += self._putting_by()
         gone = self._recording_replaced() if put_by else ""
         if "insert" in capture.actions or gone:
-            body = gone + (self._record("insert") if "insert" in capture.actions else "")
-            made.append(self._trigger("insert", "AFTER INSERT", self._unless_aside(), body))
+            record = self._record("insert") if "insert" in capture.actions else ""
+            there = f"EXISTS (SELECT 1 FROM {self.replaced})"
+            when = f"NOT {there} AND {self._unless_aside()}" if gone else self._unless_aside()
+            made += [self._trigger("insert", "AFTER INSERT", when, record)] if record else []
+            if gone:
+                when = f"{there} AND {self._unless_aside()}"
+                made.append(self._trigger("replace", "AFTER INSERT", when, gone + record))
         if "update" in capture.actions or gone:
             made += self._updating(gone)
         if "delete" in capture.actions:
@@ -127,7 +132,7 @@ class CaptureSQL:
             )
 
         exists = " OR ".join(f"EXISTS (SELECT 1 FROM {self.table} AS t WHERE {one})" for one in there)
-        exists = f"({exists}) AND {self._unless_aside()}"
+        exists = f"(EXISTS (SELECT 1 FROM {self.replaced}) OR {exists}) AND {self._unless_aside()}"
         made = [self._trigger("before_insert", "BEFORE INSERT", exists, put_by(" OR ".join(there)))]
         moves = list(dict.fromkeys(name for key in self.keys for name in key if name in self.info))
         if moves:
@@ -155,7 +160,7 @@ class CaptureSQL:
             return f"SELECT RAISE(ABORT, {text_sql(text)}) FROM {self.replaced} AS r WHERE {self._gone()}; "
         rows = ", ".join(f"c{at} AS {name_sql(name)}" for at, name in enumerate(capture.columns))
         fresh = f" FROM (SELECT {rows} FROM {self.replaced} AS r WHERE {self._gone()}) AS old"
-        return self._record("delete", fresh) + f"DELETE FROM {self.replaced}; "
+        return self._record("delete", fresh)
 
     def _gone(self) -> str:
         """Whether a row that was put by is not there any more, but the one that has just been put."""
