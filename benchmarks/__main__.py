@@ -23,7 +23,7 @@ import pyarrow as pa
 
 import rapid_mender as rm
 
-from . import following, servers
+from . import capture, following, servers
 from . import sqlite_peers as peers
 from .data import COLUMNS, KEY, existing_and_batch
 from .past import past
@@ -268,6 +268,7 @@ _PARTS = (
     "csv",
     *_past_titles(1),
     *following.parts(1, 1),
+    *capture.parts(1, 1),
 )
 
 
@@ -296,8 +297,12 @@ def _growth(scale: int) -> str:
 def _table(title: str, rows: Rows, rounds: int) -> str:
     measured = f"{date.today()}, {rounds} rounds."
     lines = [f"## {title}", "", measured, "", "| way | seconds, each round | ratio |", "| --- | --- | --- |"]
-    lines += [f"| {name} | {', '.join(f'{t:.2f}' for t in times)} | {text} |" for name, times, text in rows]
+    lines += [f"| {name} | {', '.join(_seconds(t) for t in times)} | {text} |" for name, times, text in rows]
     return "\n".join(lines) + "\n"
+
+
+def _seconds(time: float) -> str:
+    return f"{time:.2f}" if time >= 0.01 else f"{time:.6f}"
 
 
 def _cpu_lines() -> list[str]:
@@ -350,6 +355,7 @@ def main() -> None:
             for name, title in _past_titles(size * options.scale).items()
         },
         **following.parts(size * options.scale, options.rounds),
+        **capture.parts(size * options.scale, options.rounds),
         "csv": (
             f"A CSV file of {10_000_000 // size:,} records into an empty SQLite table, history on",
             lambda: csv_memory(10_000_000 // size),

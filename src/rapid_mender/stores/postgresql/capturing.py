@@ -6,7 +6,9 @@ from collections.abc import Sequence
 
 import pyarrow as pa
 
+from ...core.own_tables import history_name
 from ...core.schema import Column, TableInfo
+from ...errors import StoreError
 from ..contract import Capture, Trigger
 from ..sql.capturing import SQLCapturing
 from ..sql.link import Pick
@@ -28,11 +30,8 @@ class PostgreSQLCapturing(SQLCapturing):
         table, parts = self._described(info), self._parts(info)
         schema, name = self._write.drained().place_of(capture.history, table)
         made = CaptureSQL(info, name_sql(schema), f"{name_sql(schema)}.{name_sql(name)}", parts, capture)
-        prints = [self._one(part.print_of(self._number_of(part), list(capture.columns))) for part in parts]
+        prints = [self._one(part.print_of(list(capture.columns))) for part in parts]
         return made.statements(prints)
-
-    def _number_of(self, part: Part) -> str:
-        return f"{text_sql(part.sql)}::pg_catalog.regclass"
 
     def _one(self, expression: str) -> int:
         link = self._write.drained()
@@ -73,7 +72,22 @@ class PostgreSQLCapturing(SQLCapturing):
         tokens = {one.token for one in self.triggers(info) if one.token is not None}
         for token in tokens:
             self._write.drained().run(f"SELECT pg_catalog.set_config({text_sql(SETTING)}, {text_sql(token)}, true)")
+        if tokens and not self._counts(info):
+            to = self._says("pg_catalog.quote_ident(session_user)::pg_catalog.text")
+            raise StoreError(
+                f"{self.where}: {info.name!r} is captured, and what this merge does would be recorded twice, as who "
+                f"has logged in may not write to the history: GRANT INSERT ON {self._history_of(info)} TO {to}"
+            )
         return bool(tokens)
+
+    def _history_of(self, info: TableInfo) -> str:
+        schema, name = self._write.drained().place_of(history_name(info.name), self._described(info))
+        return f"{name_sql(schema)}.{name_sql(name)}"
+
+    def _counts(self, info: TableInfo) -> bool:
+        """Whether the triggers believe this user that he records by himself."""
+        may = f"pg_catalog.has_table_privilege(session_user, {text_sql(self._history_of(info))}, 'INSERT')"
+        return bool(self._says(f"{may}::pg_catalog.text") == "true")
 
     def _try(self, sql: str) -> None:
         link = self._write.drained()

@@ -9,7 +9,7 @@ from __future__ import annotations
 
 import re
 
-_SIGNS = re.compile(r"(?<=\s)(=|<>|>=|<=|<|>|/|\|\||~~|&&?|@>)(?=\s)")
+_SIGNS = re.compile(r"(?<=\s)(=|<>|>=|<=|<|>|/|\+|\*|\|\||~~|&&?|@>)(?=\s)")
 _CALLS = re.compile(
     r"(?<![\w.])(json_build_object|json_agg|format_type|unnest|lower|array_position|current_schemas?|bool_and|"
     r"array_agg|current_setting|substr|array_to_string|convert_from|pg_partition_tree|quote_ident|pg_relation_size|pg_has_role|pg_get_userbyid|has_\w+_privilege|sum|count|max|length)\("

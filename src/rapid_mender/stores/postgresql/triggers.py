@@ -47,21 +47,20 @@ _PLAIN = {
 """The types whose values are the same, letter for letter, if these are equal. Others are compared as they are stored,
 which takes several times as long."""
 MOMENT = "pg_catalog.clock_timestamp()"
-_PRINT = (
-    "(SELECT pg_catalog.bit_xor(pg_catalog.hash_record_extended(ROW(a.attname, a.attnum, a.atttypid, a.atttypmod), 0)) "
-    "FROM pg_catalog.pg_attribute AS a WHERE a.attrelid OPERATOR(pg_catalog.=) {relation} "
-    "AND a.attnum OPERATOR(pg_catalog.>) 0 AND a.attnum OPERATOR(pg_catalog.<=) {last} AND NOT a.attisdropped)"
+_HASHED = catalog_sql(
+    "(pg_catalog.hashname(a.attname)::int8 * 1000003) + (a.atttypid::int8 * 8191) + (a.atttypmod::int8 * 31) "
+    "+ a.attnum::int8"
 )
-_PRINT_BEFORE_14 = _PRINT.replace(
-    "pg_catalog.bit_xor(pg_catalog.hash_record_extended(ROW(a.attname, a.attnum, a.atttypid, a.atttypmod), 0))",
-    "pg_catalog.sum(pg_catalog.hashtext(pg_catalog.concat_ws(',', a.attname, a.attnum, a.atttypid, a.atttypmod)))",
+_PRINT = (
+    f"(SELECT pg_catalog.sum(pg_catalog.hashint8({_HASHED})) FROM pg_catalog.pg_attribute AS a "
+    "WHERE a.attrelid OPERATOR(pg_catalog.=) {relation} AND a.attnum OPERATOR(pg_catalog.>) 0 "
+    "AND a.attnum OPERATOR(pg_catalog.<=) {last} AND NOT a.attisdropped)"
 )
 PARTS = catalog_sql("""
 SELECT c.oid::int8 AS oid, n.nspname::text AS schema, c.relname::text AS name, c.relkind::text AS kind,
   (SELECT json_agg(json_build_object('name', a.attname, 'number', a.attnum,
      'type', format_type(a.atttypid, a.atttypmod), 'id', a.atttypid::int8, 'mod', a.atttypmod) ORDER BY a.attnum)::text
-   FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns,
-  current_setting('server_version_num')::int4 AS version
+   FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns
 FROM (SELECT {0}::oid AS oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p) AS part
 JOIN pg_class c ON c.oid = part.oid JOIN pg_namespace n ON n.oid = c.relnamespace ORDER BY c.oid <> {0}::oid, c.oid""")
 """A table and all of its partitions, with their columns."""
@@ -83,17 +82,20 @@ class Part:
     sql: str
     kind: str
     columns: dict[str, dict[str, Any]]
-    version: int
+    oid: int
 
     @classmethod
     def of(cls, at: int, row: dict[str, Any]) -> Part:
         columns = {one["name"]: one for one in json.loads(row["columns"] or "[]")}
-        return cls(at, f"{name_sql(row['schema'])}.{name_sql(row['name'])}", row["kind"], columns, int(row["version"]))
+        return cls(at, f"{name_sql(row['schema'])}.{name_sql(row['name'])}", row["kind"], columns, int(row["oid"]))
 
-    def print_of(self, relation: str, names: Sequence[str]) -> str:
-        """What the columns come to as one number, as an expression; `relation` is the table's own number."""
+    def print_of(self, names: Sequence[str]) -> str:
+        """What the columns come to as one number, as an expression: without a parameter, so that it is planned once.
+
+        Where the table has another number, as in a restored database, it is null.
+        """
         last = max(one["number"] for name, one in self.columns.items() if name in names)
-        return (_PRINT if self.version >= 140000 else _PRINT_BEFORE_14).format(relation=relation, last=last)
+        return _PRINT.format(relation=f"{self.oid}::pg_catalog.oid", last=last)
 
 
 class CaptureSQL:
@@ -134,13 +136,12 @@ class CaptureSQL:
         body = self._either(part, known, action)
         passed = " ".join(f"{side.upper()} TABLE AS rmend_{side}" for side in sides)
         events = f"AFTER {action.upper()} ON {part.sql} REFERENCING {passed} FOR EACH STATEMENT"
-        events += f" WHEN ({self._unless_aside()})"
         return self._trigger(part, action, events, body)
 
     def _unless_aside(self) -> str:
         return (
             f"NOT (coalesce(pg_catalog.current_setting('{SETTING}', true), '') {op('=')} '{self.capture.token}' "
-            f"AND pg_catalog.has_table_privilege({text_sql(self.history)}, 'INSERT'))"
+            f"AND pg_catalog.has_table_privilege(session_user, {text_sql(self.history)}, 'INSERT'))"
         )
 
     def _rows(self, side: str, numbered: bool, apart: bool, source: str) -> str:
@@ -205,14 +206,15 @@ class CaptureSQL:
     def _either(self, part: Part, known: int, action: str, source: str = "") -> str:
         """What a function does: the INSERT as it is; for a single row without numbering it; or put together anew."""
         here = ", ".join(map(name_sql, self.capture.columns))
-        same = f"coalesce({part.print_of('TG_RELID', list(self.capture.columns))}, 0) {op('=')} {known}"
+        same = f"coalesce({part.print_of(list(self.capture.columns))}, 0) {op('=')} {known}"
         several = "EXISTS (SELECT FROM rmend_new OFFSET 1)" if action == "update" else "true"
         body = f"how := CASE WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
         many = self._insert(action, source=source).replace(_PICKED, here)
         body += f"IF how {op('=')} 2 THEN {many if action != 'update' else _WITHOUT_JIT.replace('{}', many)}; "
         if action == "update":
             body += f"ELSIF how {op('=')} 1 THEN {self._insert(action, single=True).replace(_PICKED, here)}; "
-        body += f"ELSE {self._anew(part, self._insert(action, apart=True, source=source))} END IF; RETURN NULL; "
+        body += f"ELSE {self._anew(part, self._insert(action, apart=True, source=source))} END IF; "
+        body = f"IF {self._unless_aside()} THEN {body}END IF; RETURN NULL; "
         return f"DECLARE how integer; picked text; fitting text; careful text; jit text; BEGIN {body}END"
 
     def _anew(self, part: Part, sql: str) -> str:
