@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from ..changes.capture import Captured
-from .screen import Rows, Screen, counted
+from .screen import Rows, Screen
 
 _STATES = {"on": "green", "paused": "yellow", "broken": "bold red"}
 
@@ -50,7 +50,8 @@ def _said(console: Screen, one: Captured) -> None:
         shown = other if len(other) <= 200 else f"{other[:199]}…"
         console.print(Text.assemble(("  other trigger ", "yellow"), shown))
     if one.others:
-        console.print(f"  What {counted(len(one.others), 'other trigger')} may do to this table is recorded as well.")
+        those = "that trigger does" if len(one.others) == 1 else "those triggers do"
+        console.print(f"  Whatever {those} to this table is recorded as well.")
 
 
 def _spelled(value: object) -> str:

@@ -73,7 +73,8 @@ def _conflicts(console: Screen, done: Undone) -> None:
         table.add_row("" if key == last else key, column or "", *sides, why)
         last = key
     rows = done.kept + done.forced
-    console.print(Text(f"{rows:,} rows are not as it left them, or cannot be put back:", STYLES["reject"]))
+    said = "1 row is not as it was left" if rows == 1 else f"{rows:,} rows are not as they were left"
+    console.print(Text(f"{said}, or cannot be put back:", STYLES["reject"]))
     console.print(table)
     if done.conflicts.num_rows > _LINES:
         console.print(f"{done.conflicts.num_rows - _LINES:,} lines more; --json has all of them.", style="dim")
