@@ -423,3 +423,15 @@ def test_many_programs_and_those_who_follow_them(kind: str, tmp_path: Path) -> N
     with databases.table(kind, tmp_path) as (url, _):
         (tmp_path / "to.db").touch()
         assert crowd_captured(url, f"sqlite:///{tmp_path}/to.db", tmp_path, writing=3, seconds=4)["changes"] > 100
+
+
+@every
+def test_what_others_wrote_is_pruned_and_numbers_go_on(kind: str, tmp_path: Path) -> None:
+    with databases.table(kind, tmp_path, trees(kind)) as (url, _), writer(kind, url, tmp_path) as write:
+        rm.capture(url, "trees")
+        write("INSERT INTO trees VALUES (1, 1, 'a', 1)", "UPDATE trees SET height = 2", "UPDATE trees SET height = 3")
+        assert rm.prune(url, "trees", before="2020-01-01").changes == 0
+        assert rm.prune(url, "trees", before="2100-01-01").changes == (2 if kind == "sqlite" else 3)
+        write("UPDATE trees SET height = 4")
+        assert rm.history(url, "trees")["change_no"].to_pylist()[-1] == 4
+        assert rm.verify(url, "trees").holds

@@ -108,9 +108,18 @@ def _look(
     old = [run for run in due if run["last_change"] <= most]
     young = [run for run in done if run not in old]
     oldest = max((run["last_change"] for run in due), default=0)
-    held_by = {name: position for name, position in followers.items() if position < oldest}
     last = max((run["last_change"] for run in old), default=0)
-    last = min([last, *(run["first_change"] - 1 for run in young)])  # so that no batch is cut in two
+    if before is not None:  # what other programs wrote is of no batch
+        until = Selection([[Condition("changed_at", "<", before)]], NUMBER, 1, columns=[NUMBER])
+        others = past.session.read(past.kept, until).values[NUMBER].to_pylist()
+        oldest, last = max([oldest, *others]), max([last, *others])
+    held_by = {name: position for name, position in followers.items() if position < oldest}
+    captured = any(one.token for one in past.session.triggers(past.info))
+    if captured and not past.session.many_writers:  # the newest stays: the next is numbered after it
+        last = min(last, past.session.last(past.kept.name, NUMBER) - 1)
+    last = min([last, most, *(run["first_change"] - 1 for run in young)])
+    cut = [run["first_change"] - 1 for run in old if run["first_change"] <= last < run["last_change"]]
+    last = min([last, *cut])  # so that no batch is cut in two
     count = 0
     begins: datetime | None = None
     for page in past.changes([[Condition(NUMBER, "<=", last)]], [NUMBER, "changed_at"]):
