@@ -435,3 +435,45 @@ def test_what_others_wrote_is_pruned_and_numbers_go_on(kind: str, tmp_path: Path
         write("UPDATE trees SET height = 4")
         assert rm.history(url, "trees")["change_no"].to_pylist()[-1] == 4
         assert rm.verify(url, "trees").holds
+
+
+@databases.both
+def test_writers_need_no_rights_and_cannot_plant_code(kind: str, tmp_path: Path) -> None:
+    with databases.table(kind, tmp_path, trees(kind), "INSERT INTO trees VALUES (1, 1, 'a', 1)") as (url, run):
+        user, at, theirs = f"rmend_clerk_{random.randrange(10**9)}", "trees", url
+        rm.capture(url, "trees", truncate="refuse")
+        if kind == "postgresql":
+            at, theirs = "public.trees", url + "?options=-csearch_path%3Devil,pg_catalog,public"
+            run(
+                f"CREATE ROLE {user} LOGIN",
+                "CREATE SCHEMA evil",
+                f"GRANT USAGE ON SCHEMA evil TO {user}",
+                f"GRANT SELECT, INSERT, UPDATE, DELETE ON trees TO {user}",
+            )
+            raising = "LANGUAGE plpgsql AS $$BEGIN RAISE EXCEPTION 'run as %', current_user; END$$"
+            for number, one in enumerate(("text", "int4", "numeric", "int8")):
+                run(f"CREATE FUNCTION evil.f{number}(pg_catalog.{one}, pg_catalog.{one}) RETURNS boolean {raising}")
+                for sign in ("=", "<>", "||"):
+                    run(f"CREATE OPERATOR evil.{sign} (LEFTARG = pg_catalog.{one}, RIGHTARG = pg_catalog.{one}, FUNCTION = evil.f{number})")
+            run(f"CREATE FUNCTION evil.clock_timestamp() RETURNS timestamptz {raising}", "CREATE DOMAIN evil.text AS pg_catalog.text CHECK (false)")
+            gone = [f"REVOKE ALL ON trees FROM {user}", f"REVOKE ALL ON SCHEMA evil FROM {user}", f"DROP ROLE {user}"]
+        else:
+            run(f"CREATE USER '{user}'@'%'", f"GRANT SELECT, INSERT, UPDATE, DELETE ON {url.rsplit('/', 1)[1]}.trees TO '{user}'@'%'")
+            gone = [f"DROP USER '{user}'@'%'"]
+        try:
+            with writer(kind, theirs.replace("root@", f"{user}@"), tmp_path) as write:
+                where = "tag_no OPERATOR(pg_catalog.=) 2" if kind == "postgresql" else "tag_no = 2"
+                pretending = {
+                    "postgresql": "SELECT set_config('rmend.aside', (SELECT substr(tgname, 15, 12) FROM pg_trigger ORDER BY tgname DESC LIMIT 1), false)",
+                    "mariadb": "SET @rmend_aside = (SELECT SUBSTR(TRIGGER_NAME, 15, 12) FROM information_schema.TRIGGERS LIMIT 1)",
+                }[kind]  # fmt: skip
+                assert write(pretending, f"INSERT INTO {at} VALUES (2, 2, 'b', 2), (3, 3, 'c', 3)") is None
+                assert write(f"UPDATE {at} SET code = 'x', ward = 9 WHERE {where}") is None
+                assert write(f"DELETE FROM {at}_history") is not None
+                run("ALTER TABLE trees ADD COLUMN extra integer", "ALTER TABLE trees DROP COLUMN code")
+                assert write(f"UPDATE {at} SET ward = 8 WHERE {where}") is None
+            told = rm.history(url, "trees").to_pylist()
+            assert [one["action"] for one in told] == ["insert", "insert", "update", "update"]
+            assert {one["actor"].partition("@")[0] for one in told} == {user}
+        finally:
+            run(*gone)

@@ -111,11 +111,11 @@ def capture(
             )
         _check_table(session, info)
         told = _checked(session, info, told)
-        token = secrets.token_hex(6)
+        token, secret = secrets.token_hex(6), secrets.token_hex(16)
         statements, began, newest = _history_sql(session, info)
         if session.find_own(CAPTURES_TABLE) is None:
             statements.append(session.create_sql(CAPTURES))
-        made = _capture_of(session, info, told, token, newest)
+        made = _capture_of(session, info, told, (token, secret), newest)
         triggers = session.capture_sql(info, made)
         row = _row(info, made, told, "on", triggers, newest)
         statements += [session.note_sql(CAPTURES, row, None, ("since", "changed_at")), *triggers]
@@ -189,7 +189,7 @@ def _again(session: Session, info: TableInfo, row: Mapping[str, Any], what: str)
     """Make the triggers of a capture anew."""
     told = _checked(session, info, _options(row))
     statements, began, newest = _history_sql(session, info)
-    made = _capture_of(session, info, told, row["token"], newest)
+    made = _capture_of(session, info, told, (row["token"], row["secret"]), newest)
     triggers = session.capture_sql(info, made)
     noted = _row(info, made, told, "on", triggers, None)
     statements += session.release_sql(info, row["token"])
@@ -279,14 +279,14 @@ def _newest(session: Session, info: TableInfo) -> int:
     return Recorder(session, info, None, True).newest()
 
 
-def _capture_of(session: Session, info: TableInfo, told: Options, token: str, after: int) -> Capture:
+def _capture_of(session: Session, info: TableInfo, told: Options, named: tuple[str, str], after: int) -> Capture:
     shape, names = history_info(info, session.fits), stored_names(info, session.fits)
     watched = told.columns or tuple(info.names)
     kept = session.find_own(shape.name, info)
     if kept is not None and session.last(kept.name, NUMBER) >= after:
         after = 0
     return Capture(
-        token, shape.name, names, {column.name: column.declared or "" for column in info.columns}, watched,
+        *named, shape.name, names, {column.name: column.declared or "" for column in info.columns}, watched,
         told.actions, told.when, told.actor, told.application, told.deletes, told.mark, told.says, told.truncate, after,
     )  # fmt: skip
 
@@ -315,7 +315,7 @@ def _row(
 ) -> dict[str, str | None]:
     count = sum("CREATE TRIGGER" in sql.upper() for sql in triggers)
     row: dict[str, str | None] = {
-        "table_name": info.name, "token": made.token, "state": state,
+        "table_name": info.name, "token": made.token, "secret": made.secret, "state": state,
         "options": json.dumps(told.others(), ensure_ascii=False),
         "known": json.dumps({"columns": dict(made.columns), "triggers": count}, ensure_ascii=False),
     }  # fmt: skip
@@ -340,7 +340,8 @@ def _needed(session: Session, info: TableInfo) -> dict[str, Any]:
     row = _row_of(session, info)
     if row is None:
         known = [str(one["table_name"]) for one in _rows(session)]
-        raise JobError(f"{info.name!r} is not captured; captured are {in_quotes(known) if known else 'no tables'}")
+        others = f"captured are {in_quotes(known)}" if known else f"nor is any table of {session.where}"
+        raise JobError(f"{info.name!r} is not captured; {others}")
     return row
 
 
@@ -366,7 +367,7 @@ def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured
     triggers = session.triggers(info)
     one.others = [f"{trigger.name}: {trigger.about}" for trigger in triggers if trigger.token is None]
     one.notes = [*_lacking(one, triggers, row["token"], known.get("triggers", 0)), *_altered(info, columns)]
-    one.notes += [*_about_key(info), *session.not_seen(info, _capture_of(session, info, told, row["token"], 0))]
+    one.notes += [*_about_key(info), *session.not_seen(info, _capture_of(session, info, told, (row["token"], ""), 0))]
     if row["state"] == "on" and _lacking(one, triggers, row["token"], known.get("triggers", 0)):
         one.state = "broken"
     past = past_if_any(session, info.name, info)

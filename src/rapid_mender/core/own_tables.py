@@ -60,6 +60,7 @@ CAPTURES = TableInfo(
         Column("capture_no", pa.int64(), nullable=False, has_default=True),
         Column("table_name", pa.string(), nullable=False),
         Column("token", pa.string(), nullable=False),
+        Column("secret", pa.string(), nullable=False),
         Column("state", pa.string(), nullable=False, one_of=("on", "paused", "stopped")),
         Column("position", pa.int64(), nullable=False),
         Column("options", pa.string(), nullable=False),

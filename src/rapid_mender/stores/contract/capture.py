@@ -41,7 +41,9 @@ class Capture:
     """What is recorded of a table, and how."""
 
     token: str
-    """Tells this capture from all others, and is known to merges only."""
+    """Tells this capture from all others; its triggers have it in their names."""
+    secret: str
+    """Known to merges only, where a trigger cannot tell otherwise that it is one."""
     history: str
     names: Mapping[str, str]
     """old_X and new_X, and what they are called in the history."""

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 from ...core.own_tables import CAPTURES_TABLE, history_info
@@ -12,6 +13,8 @@ from ..sql.text import text_sql
 from .link import MariaDBLink
 from .tables import quoted
 from .triggers import ASIDE, MERGING, MOMENT, CaptureSQL
+
+_SECRET = re.compile(rf"{ASIDE} <=> '(\w+)'")
 
 
 class MariaDBCapturing(SQLCapturing):
@@ -72,23 +75,29 @@ class MariaDBCapturing(SQLCapturing):
             f"FROM information_schema.TRIGGERS WHERE EVENT_OBJECT_SCHEMA = {schema} AND EVENT_OBJECT_TABLE = {name} "
             "ORDER BY TRIGGER_NAME"
         )
-        return [Trigger(row["n"], f"{row['t'].lower()} {row['e']}: {' '.join(row['s'].split())}") for row in rows]
+        return [
+            Trigger(row["n"], f"{row['t'].lower()} {row['e']}: {' '.join((row['s'] or '(not shown)').split())}")
+            for row in rows
+        ]
 
     def stand_aside(self, info: TableInfo) -> bool:
-        tokens = {one.token for one in self.triggers(info) if one.token is not None} or self._noted(info)
-        token = next((text_sql(one) for one in tokens if one is not None), "NULL")
         link: MariaDBLink = self._write.drained()
-        link.run(f"SET {ASIDE} = {token}, {MERGING} = {text_sql(info.identity)}")
+        mine = [one for one in self.triggers(info) if one.token is not None]
+        seen = (_SECRET.search(one.about) for one in mine)
+        secret = self._noted(info) or next((match[1] for match in seen if match is not None), None)
+        told = "NULL" if secret is None else text_sql(secret)
+        link.run(f"SET {ASIDE} = {told}, {MERGING} = {text_sql(info.identity)}")
         link.merging = True
-        return token != "NULL"
+        return bool(mine) or secret is not None
 
-    def _noted(self, info: TableInfo) -> set[str | None]:
-        """The token as our own table has it: who may not make triggers on a table does not see those that it has."""
+    def _noted(self, info: TableInfo) -> str | None:
+        """The secret as our own table has it, if this user may read that."""
         kept = self.find_own(CAPTURES_TABLE)
-        if kept is None:
-            return set()
+        if kept is None or "secret" not in kept:
+            return None
         of = [[Condition("table_name", "=", info.name)], [Condition("state", "=", "on")]]
-        return set(self.read(kept, Selection(of, "capture_no", columns=["token"])).values["token"].to_pylist())
+        found = self.read(kept, Selection(of, "capture_no", columns=["secret"])).values["secret"].to_pylist()
+        return str(found[-1]) if found else None
 
     def _try(self, sql: str) -> None:
         link: MariaDBLink = self._write.drained()

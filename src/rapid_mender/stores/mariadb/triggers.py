@@ -1,7 +1,8 @@
 """Recording what other programs change in a MariaDB table, by row triggers.
 
 Who starts the capture owns the triggers, and they run with his rights. A merge says in a variable of its connection
-that it records by itself: it must know the capture's token, which those do who may read our tables.
+that it records by itself: it must know the capture's secret, which those do who may read our tables. The names of
+triggers are seen by everybody, what they do is not.
 
 A trigger that names a column which is gone, or a value that the history has no room for, would break whoever writes. So
 the trigger then takes each column by itself, and leaves out what cannot be had.
@@ -54,7 +55,7 @@ class CaptureSQL:
 
     def _recording(self, action: str) -> str:
         capture = self.capture
-        tests = [f"NOT ({ASIDE} <=> '{capture.token}')"]
+        tests = [f"NOT ({ASIDE} <=> '{capture.secret}')"]
         if action == "update":
             tests.append(f"({' OR '.join(map(self._differs, capture.watched))})")
         if (told := capture.condition(action)) is not None:
@@ -86,7 +87,7 @@ class CaptureSQL:
         for at, name in enumerate(capture.watched if action == "update" else ()):
             differs[name] = f"@rmend_d{at}"
             sets += [f"SET @rmend_d{at} = 0;", f"SET @rmend_d{at} = {self._differs(name)};"]
-        test = f"NOT ({ASIDE} <=> '{capture.token}')"
+        test = f"NOT ({ASIDE} <=> '{capture.secret}')"
         if differs:
             test += f" AND ({' OR '.join(differs.values())})"
         reason = f"IF({' OR '.join(lost)}, {text_sql(LOST)}, NULL)"

@@ -59,8 +59,11 @@ _PRINT = (
 PARTS = catalog_sql("""
 SELECT c.oid::int8 AS oid, n.nspname::text AS schema, c.relname::text AS name, c.relkind::text AS kind,
   (SELECT json_agg(json_build_object('name', a.attname, 'number', a.attnum,
-     'type', format_type(a.atttypid, a.atttypmod), 'id', a.atttypid::int8, 'mod', a.atttypmod) ORDER BY a.attnum)::text
-   FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns
+     'type', CASE WHEN t.typnamespace = 11 THEN format_type(a.atttypid, a.atttypmod)
+       ELSE quote_ident(s.nspname::text) || '.' || quote_ident(t.typname::text) END,
+     'id', a.atttypid::int8, 'mod', a.atttypmod) ORDER BY a.attnum)::text
+   FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid JOIN pg_namespace s ON s.oid = t.typnamespace
+   WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns
 FROM (SELECT {0}::oid AS oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p) AS part
 JOIN pg_class c ON c.oid = part.oid JOIN pg_namespace n ON n.oid = c.relnamespace ORDER BY c.oid <> {0}::oid, c.oid""")
 """A table and all of its partitions, with their columns."""
@@ -215,7 +218,7 @@ class CaptureSQL:
             body += f"ELSIF how {op('=')} 1 THEN {self._insert(action, single=True).replace(_PICKED, here)}; "
         body += f"ELSE {self._anew(part, self._insert(action, apart=True, source=source))} END IF; "
         body = f"IF {self._unless_aside()} THEN {body}END IF; RETURN NULL; "
-        return f"DECLARE how integer; picked text; fitting text; careful text; jit text; BEGIN {body}END"
+        return f"DECLARE how integer; picked text; fitting text; careful text; jit text; path text; BEGIN {body}END"
 
     def _anew(self, part: Part, sql: str) -> str:
         """The same with the columns that there are now, and what of them fits into the history."""
@@ -233,13 +236,16 @@ class CaptureSQL:
         careful = f"CASE WHEN {same} THEN {name} ELSE {none} END"
         lists = ", ".join(f"pg_catalog.string_agg({one}, ', ' ORDER BY k.n)" for one in (picked, fitting, careful))
         return (
+            "path := pg_catalog.current_setting('search_path'); "
+            "PERFORM pg_catalog.set_config('search_path', 'pg_catalog, pg_temp', true); "
             f"SELECT {lists} INTO picked, fitting, careful "
             f"FROM (VALUES {', '.join(rows)}) AS k (n, number, type, id, mod) LEFT JOIN pg_catalog.pg_attribute AS a "
             f"ON a.attrelid {op('=')} TG_RELID AND a.attnum {op('=')} k.number AND NOT a.attisdropped; "
             f"BEGIN EXECUTE pg_catalog.format({_format(sql)}, picked, fitting); "
             "EXCEPTION WHEN data_exception OR datatype_mismatch OR cannot_coerce OR undefined_function "
             "OR undefined_column OR undefined_object THEN "
-            f"EXECUTE pg_catalog.format({_format(sql)}, picked, careful); END;"
+            f"EXECUTE pg_catalog.format({_format(sql)}, picked, careful); END; "
+            "PERFORM pg_catalog.set_config('search_path', path, true);"
         )
 
     # -- truncating and guarding ----------------------------------------------------------------------------
