@@ -357,15 +357,17 @@ REFUSED = [
 @every
 def test_what_cannot_be_captured_says_why(kind: str, tmp_path: Path) -> None:
     wards, taken = "CREATE TABLE wards (ward INTEGER PRIMARY KEY)", "CREATE TABLE taken (a INTEGER PRIMARY KEY)"
-    with databases.table(kind, tmp_path, trees(kind), wards, taken, "CREATE TABLE taken_history (a INTEGER)", "CREATE VIEW low AS SELECT * FROM trees") as (
-        url,
-        _,
-    ):
+    others = wards, taken, "CREATE TABLE taken_history (a INTEGER)", "CREATE VIEW low AS SELECT * FROM trees"
+    with databases.table(kind, tmp_path, trees(kind), *others) as (url, run):
         rm.capture(url, "trees")
         for act, said in REFUSED:
             with pytest.raises((rm.JobError, rm.StoreError), match=said):
                 act(url)
         assert [one.table for one in rm.captures(url)] == ["trees"]
+        run("DROP VIEW low", "DROP TABLE trees" + (" CASCADE" if kind == "postgresql" else ""))
+        assert [one.state for one in rm.captures(url)] == ["broken"]
+        rm.stop_capture(url, "trees")
+        assert rm.captures(url) == []
         with writer(kind, url, tmp_path) as write:  # nothing of what was refused is left behind
             assert write("INSERT INTO wards VALUES (1)", "DELETE FROM wards", "INSERT INTO taken VALUES (1)") is None
 

@@ -141,6 +141,13 @@ def captures(store: str | Store) -> list[Captured]:
 def stop_capture(store: str | Store, table: str, *, preview: bool = False) -> list[str]:
     """Record no longer what others write to a table; the history stays. Returns the statements that were run, or, with
     `preview`, would be. Raises JobError if the table is not captured."""
+    with opened(store) as place, place.begin(not preview) as session:
+        gone = [row for row in _rows(session) if row["table_name"] == table and session.find(table) is None]
+        if gone:  # with its triggers
+            statements = [session.note_sql(CAPTURES, {}, row["capture_no"], ()) for row in gone]
+            if not preview:
+                session.define(statements)
+            return statements
     with opened(store) as place, _turn(place, table, not preview) as (session, info):
         row = _needed(session, info)
         statements = [*session.release_sql(info, row["token"]), session.note_sql(CAPTURES, {}, row["capture_no"], ())]
