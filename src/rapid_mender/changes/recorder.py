@@ -47,6 +47,8 @@ class Recorder:
     """How many rows triggers changed that no record was about; if there are any, the history does not replay."""
     _newest: int | None = None
     """The last change of the history: when the batch began, or, where the batch itself numbers changes, by now."""
+    _first: int | None = None
+    """The first change of the batch, where that numbers them itself."""
     _since: int = 0
     """The last change when the batch began."""
     _by_database: bool = False
@@ -211,6 +213,7 @@ class Recorder:
         verbatim = {self._stored[name]: cells for name, cells in verbatim.items()}
         if not self._by_database:
             numbers = np.arange(self._newest + 1, self._newest + 1 + changes.num_rows)
+            self._first = self._first or int(numbers[0])
             columns, self._newest = {NUMBER: numbers} | columns, int(numbers[-1])
         self.session.append(self._shape, Load(pa.table(columns), same, verbatim), after)
 
@@ -261,6 +264,8 @@ class Recorder:
 
     def _span(self) -> tuple[int | None, int | None]:
         """The first and the last change of the batch."""
+        if not self._by_database:
+            return self._first, self._newest if self._first is not None else None
         kept = self.session.find_own(self._shape.name, self.info)
         assert kept is not None
         mine = [[Condition("batch_no", "=", self.batch)], [Condition(NUMBER, ">", self._since)]]

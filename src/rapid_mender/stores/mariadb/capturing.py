@@ -84,11 +84,12 @@ class MariaDBCapturing(SQLCapturing):
         link: MariaDBLink = self._write.drained()
         mine = [one for one in self.triggers(info) if one.token is not None]
         seen = (_SECRET.search(one.about) for one in mine)
-        secret = self._noted(info) or next((match[1] for match in seen if match is not None), None)
-        told = "NULL" if secret is None else text_sql(secret)
-        link.run(f"SET {ASIDE} = {told}, {MERGING} = {text_sql(info.identity)}")
+        told = next((match[1] for match in seen if match is not None), None)
+        secret = told or (self._noted(info) if mine else None)
+        known = "NULL" if secret is None else text_sql(secret)
+        link.run(f"SET {ASIDE} = {known}, {MERGING} = {text_sql(info.identity)}")
         link.merging = True
-        return bool(mine) or secret is not None
+        return bool(mine)
 
     def _noted(self, info: TableInfo) -> str | None:
         """The secret as our own table has it, if this user may read that."""

@@ -14,7 +14,7 @@ from ..sql.capturing import SQLCapturing
 from ..sql.link import Pick
 from ..sql.text import name_sql, text_sql
 from .link import PostgreSQLLink
-from .triggers import MOMENT, PARTS, SETTING, TRIGGERS, CaptureSQL, Part
+from .triggers import MOMENT, PARTS, SETTING, TOKENS, TRIGGERS, CaptureSQL, Part
 
 _EVENTS = ((4, "INSERT"), (8, "DELETE"), (16, "UPDATE"), (32, "TRUNCATE"))
 
@@ -69,9 +69,10 @@ class PostgreSQLCapturing(SQLCapturing):
         return Trigger(str(row["name"]), "").token
 
     def stand_aside(self, info: TableInfo) -> bool:
-        tokens = {one.token for one in self.triggers(info) if one.token is not None}
+        link: PostgreSQLLink = self._write.drained()
+        tokens = [row["token"] for row in link.answer(TOKENS.format(info.identity))]
         for token in tokens:
-            self._write.drained().run(f"SELECT pg_catalog.set_config({text_sql(SETTING)}, {text_sql(token)}, true)")
+            link.run(f"SELECT pg_catalog.set_config({text_sql(SETTING)}, {text_sql(token)}, true)")
         if tokens and not self._counts(info):
             to = self._says("pg_catalog.quote_ident(session_user)::pg_catalog.text")
             raise StoreError(

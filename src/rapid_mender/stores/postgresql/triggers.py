@@ -75,6 +75,10 @@ WHERE NOT g.tgisinternal AND g.tgrelid = ANY (
   ARRAY(SELECT {0}::oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p))
 ORDER BY c.oid <> {0}::oid, c.relname, g.tgname""")
 """The triggers of a table and of its partitions."""
+TOKENS = catalog_sql("""
+SELECT DISTINCT substr(g.tgname::text, 15, 12) AS token FROM pg_trigger g
+WHERE g.tgrelid = {}::oid AND substr(g.tgname::text, 1, 14) = 'rmend_capture_'""")
+"""The captures of a table, by its triggers."""
 
 
 @dataclass(frozen=True)
