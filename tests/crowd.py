@@ -113,6 +113,21 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
     return {"merges": len(merges), "edits": len(edits), "retries": sum(one[1] for one in merges)}
 
 
+def _followed(url: str, folder: Path, syncs: list[str], words: list[list[str]], seconds: float) -> None:
+    """Start the processes that write, beside those that sync, and wait for their ends; then sync once more."""
+    rmend = [sys.executable, "-m", "rapid_mender", "sync"]
+    following = [subprocess.Popen([*rmend, str(folder / f"{name}.toml"), "--every", "100ms"], stdout=-3, stderr=subprocess.PIPE, text=True) for name in syncs]
+    started = [subprocess.Popen([sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True) for w in words]
+    said = [one.communicate(timeout=seconds + 120)[1] for one in started]
+    assert all(one.returncode == 0 for one in started), said
+    for one in following:
+        one.terminate()
+    said = [one.communicate(timeout=60)[1] for one in following]
+    assert not any("Traceback" in text or "error" in text.lower() for text in said), said
+    for name in syncs:
+        rm.sync(rm.Sync.load(folder / f"{name}.toml"))
+
+
 def crowd_followed(url: str, to_url: str, folder: Path, merging: int, seconds: float) -> dict[str, int]:
     """Let them merge while a table, a log and a folder of files follow. Raises AssertionError if one of these is not in the
     end what the history says."""
@@ -125,20 +140,7 @@ def crowd_followed(url: str, to_url: str, folder: Path, merging: int, seconds: f
     ways = {"map": f'{at}"map"\n', "log": f'{at}"log"\nkeep = "changes"\n', "files": 'to_folder = "parts"\nformat = "parquet"\n'}
     for name, told in ways.items():
         (folder / f"{name}.toml").write_text(f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\n{told}')
-    rmend = [sys.executable, "-m", "rapid_mender", "sync"]
-    following = [subprocess.Popen([*rmend, str(folder / f"{name}.toml"), "--every", "100ms"], stdout=-3, stderr=subprocess.PIPE, text=True) for name in ways]
-    started = [
-        subprocess.Popen([sys.executable, "-m", "tests.crowd", "merge", str(n), url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True)
-        for n in range(1, merging + 1)
-    ]
-    said = [one.communicate(timeout=seconds + 120)[1] for one in started]
-    assert all(one.returncode == 0 for one in started), said
-    for one in following:
-        one.terminate()
-    said = [one.communicate(timeout=60)[1] for one in following]
-    assert not any("Traceback" in text or "error" in text.lower() for text in said), said
-    for name in ways:
-        rm.sync(rm.Sync.load(folder / f"{name}.toml"))
+    _followed(url, folder, list(ways), [["merge", str(n)] for n in range(1, merging + 1)], seconds)
     history = rm.history(url, "trees")
     numbers = history["change_no"].to_pylist()
     store = open_store(to_url)
@@ -180,18 +182,8 @@ def crowd_captured(url: str, to_url: str, folder: Path, writing: int, seconds: f
     ways = {"map": '"map"\n', "log": '"log"\nkeep = "changes"\n'}
     for name, told in ways.items():
         (folder / f"{name}.toml").write_text(f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\nto_store = "{to_url}"\nto_table = {told}')
-    rmend = [sys.executable, "-m", "rapid_mender", "sync"]
-    following = [subprocess.Popen([*rmend, str(folder / f"{name}.toml"), "--every", "100ms"], stdout=-3, stderr=subprocess.PIPE, text=True) for name in ways]
     words = [["anything", str(n)] for n in range(1, writing + 1)] + [["merge", "0"]]
-    started = [subprocess.Popen([sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True) for w in words]
-    said = [one.communicate(timeout=seconds + 120)[1] for one in started]
-    assert all(one.returncode == 0 for one in started), said
-    for one in following:
-        one.terminate()
-    said = [one.communicate(timeout=60)[1] for one in following]
-    assert not any("Traceback" in text or "error" in text.lower() for text in said), said
-    for name in ways:
-        rm.sync(rm.Sync.load(folder / f"{name}.toml"))
+    _followed(url, folder, list(ways), words, seconds)
     numbers = rm.history(url, "trees")["change_no"].to_pylist()
     assert replayed([], url) == sorted(rows(url), key=repr)
     assert sorted(rows(to_url, "map"), key=repr) == sorted(rows(url), key=repr)

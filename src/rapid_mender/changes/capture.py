@@ -6,7 +6,7 @@ import json
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
-from dataclasses import asdict, dataclass, field, replace
+from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
 
@@ -17,7 +17,7 @@ from ..core.records import known_column
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Condition, Selection, Session, Store, Trigger
-from ..stores.contract.capture import ACTIONS
+from ..stores.contract.capture import ACTIONS, Options
 from ..stores.urls import opened
 from .past import NUMBER, past_if_any
 from .recorder import Recorder
@@ -25,26 +25,6 @@ from .recorder import Recorder
 State = Literal["on", "paused"]
 _LATE = timedelta(minutes=1)
 _NONE = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)
-
-
-@dataclass(frozen=True)
-class Options:
-    """How a table is captured; see `capture`."""
-
-    columns: tuple[str, ...] = ()
-    actions: tuple[str, ...] = ACTIONS
-    when: str | None = None
-    actor: str | None = None
-    application: str | None = None
-    deletes: Literal["record", "mark", "refuse"] = "record"
-    mark: Mapping[str, str] = field(default_factory=dict)
-    says: str = ""
-    truncate: Literal["record", "refuse"] = "record"
-
-    def others(self) -> dict[str, Any]:
-        """The options that are not as they are by default."""
-        plain = asdict(Options())
-        return {name: value for name, value in asdict(self).items() if value != plain[name]}
 
 
 @dataclass
@@ -126,7 +106,7 @@ def capture(
         notes = [*_about_key(info), *session.not_seen(info, made)]
         others = [f"{one.name}: {one.about}" for one in session.triggers(info) if one.token is None]
         return Captured(
-            info.name, place.where, made.history, "on", now, newest, list(made.columns), told.others(), others=others,
+            info.name, place.where, made.history, "on", now, newest, list(made.known), told.others(), others=others,
             notes=notes, statements=statements,
         )  # fmt: skip
 
@@ -288,13 +268,13 @@ def _newest(session: Session, info: TableInfo) -> int:
 
 def _capture_of(session: Session, info: TableInfo, told: Options, named: tuple[str, str], after: int) -> Capture:
     shape, names = history_info(info, session.fits), stored_names(info, session.fits)
-    watched = told.columns or tuple(info.names)
     kept = session.find_own(shape.name, info)
     if kept is not None and session.last(kept.name, NUMBER) >= after:
         after = 0
+    token, secret = named
     return Capture(
-        *named, shape.name, names, {column.name: column.declared or "" for column in info.columns}, watched,
-        told.actions, told.when, told.actor, told.application, told.deletes, told.mark, told.says, told.truncate, after,
+        **vars(told), token=token, secret=secret, history=shape.name, names=names,
+        known={column.name: column.declared or "" for column in info.columns}, after=after,
     )  # fmt: skip
 
 
@@ -324,7 +304,7 @@ def _row(
     row: dict[str, str | None] = {
         "table_name": info.name, "token": made.token, "secret": made.secret, "state": state,
         "options": json.dumps(told.others(), ensure_ascii=False),
-        "known": json.dumps({"columns": dict(made.columns), "triggers": count}, ensure_ascii=False),
+        "known": json.dumps({"columns": dict(made.known), "triggers": count}, ensure_ascii=False),
     }  # fmt: skip
     return row if newest is None else row | {"position": str(newest)}
 

@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping, Sequence
-from dataclasses import dataclass, field
-from typing import Literal, NamedTuple
+from dataclasses import dataclass, field, fields
+from typing import Any, Literal, NamedTuple
 
 from ...core.schema import Column, TableInfo
 from ...errors import JobError
@@ -37,21 +37,12 @@ class Trigger(NamedTuple):
 
 
 @dataclass(frozen=True)
-class Capture:
-    """What is recorded of a table, and how."""
+class Options:
+    """How a table is captured."""
 
-    token: str
-    """Tells this capture from all others; its triggers have it in their names."""
-    secret: str
-    """Known to merges only, where a trigger cannot tell otherwise that it is one."""
-    history: str
-    names: Mapping[str, str]
-    """old_X and new_X, and what they are called in the history."""
-    columns: Mapping[str, str]
-    """The columns of the table that are known, as they were declared."""
-    watched: Sequence[str]
-    """An update is recorded if it changes one of these."""
-    actions: Sequence[str] = ACTIONS
+    columns: tuple[str, ...] = ()
+    """An update is recorded only if it changes one of these; none: any."""
+    actions: tuple[str, ...] = ACTIONS
     when: str | None = None
     """Only what meets this condition, in the store's own SQL over old.X and new.X."""
     actor: str | None = None
@@ -64,8 +55,34 @@ class Capture:
     says: str = ""
     """The text with which a delete is refused."""
     truncate: Literal["record", "refuse"] = "record"
+
+    def others(self) -> dict[str, Any]:
+        """The options that are not as they are by default."""
+        plain = Options()
+        names = (one.name for one in fields(Options))
+        return {name: getattr(self, name) for name in names if getattr(self, name) != getattr(plain, name)}
+
+
+@dataclass(frozen=True, kw_only=True)
+class Capture(Options):
+    """What is recorded of a table, and how."""
+
+    token: str
+    """Tells this capture from all others; its triggers have it in their names."""
+    secret: str
+    """Known to merges only, where a trigger cannot tell otherwise that it is one."""
+    history: str
+    names: Mapping[str, str]
+    """old_X and new_X, and what they are called in the history."""
+    known: Mapping[str, str]
+    """The columns of the table that are known, as they were declared."""
     after: int = 0
     """The last change of the history, if that was removed and none of a higher number came since."""
+
+    @property
+    def watched(self) -> Sequence[str]:
+        """An update is recorded if it changes one of these."""
+        return self.columns or tuple(self.known)
 
     def trigger(self, what: str, part: int | None = None) -> str:
         """The name of a trigger, or of its function."""
@@ -82,7 +99,7 @@ class Capture:
         """What an action puts into the history: its column there, the side, and the column of the table."""
         for side, none in (("old", "insert"), ("new", "delete")):
             if action != none:
-                yield from ((self.names[f"{side}_{name}"], side, name) for name in self.columns)
+                yield from ((self.names[f"{side}_{name}"], side, name) for name in self.known)
 
 
 class Capturing:

@@ -30,7 +30,7 @@ class PostgreSQLCapturing(SQLCapturing):
         table, parts = self._described(info), self._parts(info)
         schema, name = self._write.drained().place_of(capture.history, table)
         made = CaptureSQL(info, name_sql(schema), f"{name_sql(schema)}.{name_sql(name)}", parts, capture)
-        prints = [self._one(part.print_of(list(capture.columns))) for part in parts]
+        prints = [self._one(part.print_of(list(capture.known))) for part in parts]
         return made.statements(prints)
 
     def _one(self, expression: str) -> int:

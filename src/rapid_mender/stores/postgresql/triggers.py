@@ -153,9 +153,9 @@ class CaptureSQL:
 
     def _rows(self, side: str, numbered: bool, apart: bool, source: str) -> str:
         """The rows of one side, with the columns under the names by which they are known."""
-        names = [self.number, *self.capture.columns]
+        names = [self.number, *self.capture.known]
         if apart:
-            names += [f"{self.number}{at}" for at in range(len(self.capture.columns))]
+            names += [f"{self.number}{at}" for at in range(len(self.capture.known))]
         number = "pg_catalog.row_number() OVER ()" if numbered else "1"
         picked = f"{number}, {_PICKED}{f', {_FITTING}' if apart else ''}"
         return f"(SELECT {picked} FROM {source or f'rmend_{side}'}) AS {side} ({', '.join(map(name_sql, names))})"
@@ -182,7 +182,7 @@ class CaptureSQL:
             differ = {name: self._differs(name, apart) for name in capture.watched}
             values.append(_changed(differ))
             tests.append(f"({' OR '.join(differ.values())})")
-        lost, places = [], {name: at for at, name in enumerate(capture.columns)}
+        lost, places = [], {name: at for at, name in enumerate(capture.known)}
         for stored, side, name in capture.sides(action):
             names.append(name_sql(stored))
             fits = f"{side}.{name_sql(f'{self.number}{places[name]}' if apart else name)}"
@@ -212,8 +212,8 @@ class CaptureSQL:
 
     def _either(self, part: Part, known: int, action: str, source: str = "") -> str:
         """What a function does: the INSERT as it is; for a single row without numbering it; or put together anew."""
-        here = ", ".join(map(name_sql, self.capture.columns))
-        same = f"coalesce({part.print_of(list(self.capture.columns))}, 0) {op('=')} {known}"
+        here = ", ".join(map(name_sql, self.capture.known))
+        same = f"coalesce({part.print_of(list(self.capture.known))}, 0) {op('=')} {known}"
         several = "EXISTS (SELECT FROM rmend_new OFFSET 1)" if action == "update" else "true"
         body = f"how := CASE WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
         many = self._insert(action, source=source).replace(_PICKED, here)
@@ -227,7 +227,7 @@ class CaptureSQL:
     def _anew(self, part: Part, sql: str) -> str:
         """The same with the columns that there are now, and what of them fits into the history."""
         rows = []
-        for at, one in enumerate(part.columns[name] for name in self.capture.columns):
+        for at, one in enumerate(part.columns[name] for name in self.capture.known):
             number, kind = f"{one['number']}::pg_catalog.int2", f"{one['id']}::pg_catalog.oid"
             rows.append(f"({at}, {number}, {text_sql(one['type'])}, {kind}, {one['mod']})")
         none = "pg_catalog.concat('NULL::', k.type)"

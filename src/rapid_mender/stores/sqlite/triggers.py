@@ -40,7 +40,7 @@ class CaptureSQL:
             [f"CREATE TABLE IF NOT EXISTS {ASIDE} (table_name TEXT PRIMARY KEY) WITHOUT ROWID"],
         )
         finders = [f"f{at}" for at in range(len(self.finders))]
-        listed = ", ".join([*finders, *(f"c{at}" for at in range(len(capture.columns)))])
+        listed = ", ".join([*finders, *(f"c{at}" for at in range(len(capture.known)))])
         put_by = bool(self.keys) and ("delete" in capture.actions or capture.deletes != "record")
         if put_by:
             made.append(f"CREATE TABLE {self.replaced} (change_no, {listed})")
@@ -123,7 +123,7 @@ class CaptureSQL:
     def _putting_by(self) -> list[str]:
         """Triggers that keep the rows which stand where a row is to be put."""
         there = [f"({' AND '.join(f't.{name_sql(name)} = NEW.{name_sql(name)}' for name in key)})" for key in self.keys]
-        columns = ", ".join(f"t.{name}" for name in [*self.finders, *map(name_sql, self.capture.columns)])
+        columns = ", ".join(f"t.{name}" for name in [*self.finders, *map(name_sql, self.capture.known)])
 
         def put_by(where: str) -> str:
             return (
@@ -158,7 +158,7 @@ class CaptureSQL:
         if capture.deletes != "record":
             text = capture.says or f"rows of {self.info.name} are not deleted; REPLACE would delete one"
             return f"SELECT RAISE(ABORT, {text_sql(text)}) FROM {self.replaced} AS r WHERE {self._gone()}; "
-        rows = ", ".join(f"c{at} AS {name_sql(name)}" for at, name in enumerate(capture.columns))
+        rows = ", ".join(f"c{at} AS {name_sql(name)}" for at, name in enumerate(capture.known))
         fresh = f" FROM (SELECT {rows} FROM {self.replaced} AS r WHERE {self._gone()}) AS old"
         return self._record("delete", fresh)
 
