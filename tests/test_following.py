@@ -5,13 +5,14 @@ from __future__ import annotations
 import json
 import random
 import signal
+import sqlite3
 import subprocess
 import sys
 import tempfile
 import threading
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
 
@@ -387,6 +388,9 @@ def test_a_sync_says_what_is_wrong(options: dict[str, Any], words: str) -> None:
 
 def test_sync_on_the_command_line(rmend: Any, tmp_path: Path) -> None:
     assert rmend("demo", "h").code == 0
+    with closing(sqlite3.connect(tmp_path / "h" / "map.db")) as connection:
+        connection.execute("UPDATE map_trees SET height = 1 WHERE district = 'Mere End' AND number = 1")
+        connection.commit()
     found = rmend("sync", "h/map.toml", "--compare", "--json")
     assert (found.code, found.json["different"], found.json["differences"][0]["number"]) == (4, 1, 1)
     drawn = rmend("sync", "h/map.toml", "--compare")
@@ -405,7 +409,7 @@ def test_sync_on_the_command_line(rmend: Any, tmp_path: Path) -> None:
     time.sleep(1.5)
     rmend("undo", "h/survey-4.toml", "8", "--force")
     assert run.stdout is not None
-    assert run.stdout.readline().startswith("map_trees: 60 changes, up to 837")
+    assert run.stdout.readline().startswith("map_trees: 60 changes, up to 843")
     run.send_signal(signal.SIGINT)
     _, said = run.communicate(timeout=20)
     assert (run.returncode, "interrupted" in said) == (130, True)
