@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import random
+import re
 import sqlite3
 import threading
 import time
@@ -463,7 +464,7 @@ def test_writers_need_no_rights_and_cannot_plant_code(kind: str, tmp_path: Path)
             run(f"CREATE USER '{user}'@'%'", f"GRANT SELECT, INSERT, UPDATE, DELETE ON {url.rsplit('/', 1)[1]}.trees TO '{user}'@'%'")
             gone = [f"DROP USER '{user}'@'%'"]
         try:
-            with writer(kind, theirs.replace("root@", f"{user}@"), tmp_path) as write:
+            with writer(kind, re.sub("://([^/@]*@)?", f"://{user}@", theirs, count=1), tmp_path) as write:
                 where = "tag_no OPERATOR(pg_catalog.=) 2" if kind == "postgresql" else "tag_no = 2"
                 pretending = {
                     "postgresql": "SELECT set_config('rmend.aside', (SELECT substr(tgname, 15, 12) FROM pg_trigger ORDER BY tgname DESC LIMIT 1), false)",
