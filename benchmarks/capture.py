@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import sqlite3
 import statistics
-import time
 from collections.abc import Callable
 from functools import partial
 from typing import Any
@@ -13,7 +12,7 @@ from typing import Any
 import rapid_mender as rm
 
 from .data import COLUMNS, KEY
-from .past import database, ratios_of
+from .past import database, ratios_of, timed
 from .servers import KINDS
 
 Rows = list[tuple[str, list[float], str]]
@@ -131,7 +130,7 @@ def captured(kind: str, rows: int, rounds: int) -> Rows:
                     ("insert", f"INSERT INTO {table} SELECT 'Priory', {others} FROM bare WHERE tag_no <= {rows}"),
                     ("delete", f"DELETE FROM {table} WHERE district = 'Priory'"),
                 ):
-                    bulk[what][way].append(_timed(partial(run, sql)))
+                    bulk[what][way].append(timed(partial(run, sql)))
                 run("ROLLBACK")
             for way, series in _singles(run, tables, rows).items():
                 for what, seconds in series.items():
@@ -156,18 +155,12 @@ def _singles(run: Callable[[str], Any], tables: dict[str, str], rows: int) -> di
     for at in range(count):
         for way, table in tables.items():
             key = f"district = 'Mill Lane' AND tag_no = {at * 7 % rows + 1}"
-            times[way]["update"].append(_timed(partial(run, f"UPDATE {table} SET height_m = height_m + 1 WHERE {key}")))
+            times[way]["update"].append(timed(partial(run, f"UPDATE {table} SET height_m = height_m + 1 WHERE {key}")))
             values = f"('Quayside', {at + 1}, 'Tilia cordata', 3, 4.5, 'good', 'warden 7', '2026-04-20')"
-            times[way]["insert"].append(_timed(partial(run, f"INSERT INTO {table} VALUES {values}")))
+            times[way]["insert"].append(timed(partial(run, f"INSERT INTO {table} VALUES {values}")))
     for table in tables.values():
         run(f"DELETE FROM {table} WHERE district = 'Quayside'")
     return {way: {what: statistics.median(series) for what, series in each.items()} for way, each in times.items()}
-
-
-def _timed(work: Callable[[], object]) -> float:
-    started = time.perf_counter()
-    work()
-    return time.perf_counter() - started
 
 
 def parts(scale: int, rounds: int) -> dict[str, tuple[str, Callable[[], Rows]]]:

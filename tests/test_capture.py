@@ -317,7 +317,7 @@ def test_what_a_program_did_can_be_undone(kind: str, tmp_path: Path) -> None:
 @every
 def test_names_are_quoted_and_the_printed_sql_does_the_same(kind: str, tmp_path: Path) -> None:
     quoted = (lambda name: "`" + name.replace("`", "``") + "`") if kind == "mariadb" else (lambda name: '"' + name.replace('"', '""') + '"')
-    table, odd = 'it\'s a "tree" `of` [Mere] %s', "rmend_n %1$s 'old' \"new\" \\ größe"
+    table, odd = 'it\'s a "tree" `of` [Mere.End] %s', "rmend_n %1$s 'old' \"new\" \\ größe"
     text = {"sqlite": "TEXT", "postgresql": "text", "mariadb": "varchar(50)"}[kind]
     made = f"CREATE TABLE {quoted(table)} (how INTEGER PRIMARY KEY, {quoted(odd)} {text}, {quoted('n' * 55)} {text}, rmend_n INTEGER)"
     with databases.table(kind, tmp_path, made) as (url, _), writer(kind, url, tmp_path) as write:

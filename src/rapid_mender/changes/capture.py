@@ -12,13 +12,14 @@ from typing import Any, Literal
 
 from ..core.json_text import read_json
 from ..core.names import in_quotes
-from ..core.own_tables import CAPTURES, CAPTURES_TABLE, history_info, is_history, stored_names
+from ..core.own_tables import CAPTURES, history_info, is_history, stored_names
 from ..core.records import known_column
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Condition, Selection, Session, Store, Trigger
 from ..stores.contract.capture import ACTIONS, Options
 from ..stores.urls import opened
+from .own import own
 from .past import NUMBER, past_if_any
 from .recorder import Recorder
 
@@ -93,7 +94,7 @@ def capture(
         told = _checked(session, info, told)
         token, secret = secrets.token_hex(6), secrets.token_hex(16)
         statements, began, newest = _history_sql(session, info)
-        if session.find_own(CAPTURES_TABLE) is None:
+        if own(session, CAPTURES) is None:
             statements.append(session.create_sql(CAPTURES))
         made = _capture_of(session, info, told, (token, secret), newest)
         triggers = session.capture_sql(info, made)
@@ -103,7 +104,7 @@ def capture(
             session.define(statements)
             _note(session, info, "start", {**told.others(), **_began(began, newest)})
         now = datetime.now(UTC)
-        notes = [*_about_key(info), *session.not_seen(info, made)]
+        notes = [*_about_key(info), *session.not_seen(info, told)]
         others = [f"{one.name}: {one.about}" for one in session.triggers(info) if one.token is None]
         return Captured(
             info.name, place.where, made.history, "on", now, newest, list(made.known), told.others(), others=others,
@@ -310,13 +311,10 @@ def _row(
 
 
 def _rows(session: Session) -> list[dict[str, Any]]:
-    kept = session.find_own(CAPTURES_TABLE)
+    kept = own(session, CAPTURES)
     if kept is None:
         return []
-    if not all(column.name in kept for column in CAPTURES.columns):
-        raise StoreError(f"a table named {CAPTURES_TABLE!r} is there already and is not Rapid Mender's; rename it")
-    rows = session.read(kept, Selection((), "capture_no")).values.to_pylist()
-    return [row for row in rows if row["state"] != "stopped"]
+    return list(session.read(kept, Selection((), "capture_no")).values.to_pylist())
 
 
 def _row_of(session: Session, info: TableInfo) -> dict[str, Any] | None:
@@ -353,9 +351,9 @@ def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured
         return replace(one, state="broken", notes=[f"there is no table {table!r} any more: stop this capture"])
     triggers = session.triggers(info)
     one.others = [f"{trigger.name}: {trigger.about}" for trigger in triggers if trigger.token is None]
-    one.notes = [*_lacking(one, triggers, row["token"], known.get("triggers", 0)), *_altered(info, columns)]
-    one.notes += [*_about_key(info), *session.not_seen(info, _capture_of(session, info, told, (row["token"], ""), 0))]
-    if row["state"] == "on" and _lacking(one, triggers, row["token"], known.get("triggers", 0)):
+    lacking = _lacking(triggers, row["token"], known.get("triggers", 0)) if row["state"] == "on" else []
+    one.notes = [*lacking, *_altered(info, columns), *_about_key(info), *session.not_seen(info, told)]
+    if lacking:
         one.state = "broken"
     past = past_if_any(session, info.name, info)
     if past is None:
@@ -374,11 +372,10 @@ def _captured_since(session: Session, kept: TableInfo, where: list[list[Conditio
     return session.count(kept, where) - session.count(kept, merged)
 
 
-def _lacking(one: Captured, triggers: Sequence[Trigger], token: str, wanted: int) -> list[str]:
+def _lacking(triggers: Sequence[Trigger], token: str, wanted: int) -> list[str]:
+    """What is wrong with the triggers of a capture."""
     mine = [trigger for trigger in triggers if trigger.token == token]
     off = [trigger.name for trigger in mine if not trigger.enabled]
-    if one.state == "paused":
-        return []
     notes = [f"somebody has disabled {in_quotes(off)}: what it would record is missing"] if off else []
     if len(mine) < wanted:
         notes.append(f"{wanted - len(mine)} of its {wanted} triggers are gone: somebody dropped them; refresh it")

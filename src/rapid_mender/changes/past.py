@@ -79,11 +79,14 @@ class Past:
     @cached_property
     def began(self) -> dict[str, int]:
         """The columns that the table got when it had its history already, and the first change that knows of each."""
-        runs = self.runs([[Condition("first_change", ">=", 1)], [Condition("figures", "contains", '"began"')]])
-        began = {name: run["first_change"] for run in runs for name in run["figures"].get("began", ())}
-        known = [Condition("figures", "contains", text) for text in ('"capture"', '"began"')]
-        told = self.runs([[one] for one in known])
-        return began | {name: at for run in told for name, at in run["figures"]["began"].items()}
+        began: dict[str, int] = {}
+        for run in self.runs([[Condition("figures", "contains", '"began"')]]):
+            told = run["figures"].get("began", ())
+            if isinstance(told, dict):  # by a capture, which has no changes of its own
+                began |= told
+            elif run["first_change"] is not None:
+                began |= dict.fromkeys(told, run["first_change"])
+        return began
 
     def known_since(self, number: int) -> list[str]:
         """The columns whose values the history knows of every change from that number on."""

@@ -18,6 +18,7 @@ from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, 
 from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written, kept
+from .own import not_ours
 from .past import NUMBER, past_of
 from .seal import is_sealed, seal_of
 
@@ -91,9 +92,7 @@ class Recorder:
             if missing and {column.name for column in missing} <= _LATER:  # made by an earlier version
                 self.session.add_columns(BATCHES_TABLE, missing)
             elif missing:
-                raise StoreError(
-                    f"a table named {BATCHES_TABLE!r} is there already and is not Rapid Mender's; rename it"
-                )
+                raise not_ours(BATCHES_TABLE)
             row = {
                 "table_name": self.info.name, "job": self.job, "actor": self._actor,
                 "application": self._application, "started_at": self._started, "status": "running",

@@ -61,7 +61,7 @@ CAPTURES = TableInfo(
         Column("table_name", pa.string(), nullable=False),
         Column("token", pa.string(), nullable=False),
         Column("secret", pa.string(), nullable=False),
-        Column("state", pa.string(), nullable=False, one_of=("on", "paused", "stopped")),
+        Column("state", pa.string(), nullable=False, one_of=("on", "paused")),
         Column("position", pa.int64(), nullable=False),
         Column("options", pa.string(), nullable=False),
         Column("known", pa.string(), nullable=False),

@@ -8,6 +8,7 @@ from typing import Any
 
 import pyarrow as pa
 
+from ..changes.own import own
 from ..core.own_tables import FOLLOWERS
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
@@ -23,14 +24,6 @@ def rows_of(session: Session, shape: TableInfo, **same: Any) -> list[dict[str, A
     rows = session.read(table, Selection(where, shape.primary_key[0])).values
     # a database may call names equal that differ in case
     return [row for row in rows.to_pylist() if all(row[name] == value for name, value in same.items())]
-
-
-def own(session: Session, shape: TableInfo) -> TableInfo | None:
-    """One of our tables, if it is there. Raises StoreError if a table of its name is another."""
-    table = session.find_own(shape.name)
-    if table is not None and not all(column.name in table for column in shape.columns):
-        raise StoreError(f"a table named {shape.name!r} is there already and is not Rapid Mender's; rename it")
-    return table
 
 
 def put_row(

@@ -115,8 +115,8 @@ def undo(
         with place.begin(write=False) as session:
             if picked:
                 assert table is not None
-                what = picked_of(past_of(session, table), picked)
-                name, changed = past_of(session, table).info.name, True
+                past = past_of(session, table)
+                what, name, changed = picked_of(past, picked), past.info.name, True
             else:
                 assert number is not None
                 name, numbers, changed = batches_of(session, number, since_batch is not None, table)
@@ -146,9 +146,7 @@ class _Undo:
         self.past, self.session, self.info = past, past.session, past.info
         self.rest, self.force, self.preview = rest, force, preview
         self.runs = past.runs([[Condition("batch_no", "=", number) for number in numbers]]) if numbers else []
-        first = min((run["first_change"] or 0 for run in self.runs), default=0)
-        if what.where is not None:
-            first = min((one.value for group in what.where for one in group if one.column == NUMBER), default=0)
+        first = min((run["first_change"] or 0 for run in self.runs), default=what.first)
         self.columns = [name for name in past.known_since(first) if not self.info[name].generated]
         self.changes = self._changes(what)
         self.old, self.new = (past.rows(self.changes, side, self.columns) for side in ("old", "new"))
@@ -351,13 +349,8 @@ class _Undo:
             raise ConflictError(_in_words(undone), replace(undone, wrote=False))
         if self.preview:
             return undone
-        figures: dict[str, Any] = {
-            **self.what.figures,
-            "records": 0,
-            "forced": undone.forced,
-            "kept": undone.kept,
-            "key": undone.key,
-        }
+        figures: dict[str, Any] = {"records": 0, "forced": undone.forced, "kept": undone.kept, "key": undone.key}
+        figures |= self.what.figures
         for there, what in ((self.archive, "unarchive"), (self.to_archive, "archive")):
             figures |= {what: there.name} if there is not None else {}
         undone.batch = self.recorder.start()

@@ -22,6 +22,8 @@ class Scope:
 
     numbers: list[int]
     where: Where | None = None
+    first: int = 0
+    """The first of these changes."""
     said: str = ""
     figures: dict[str, Any] = field(default_factory=dict)
 
@@ -49,7 +51,7 @@ def picked_of(past: Past, picked: dict[str, Any]) -> Scope:
     last = past.session.read(past.kept, Selection(where, NUMBER, 1, columns=[NUMBER])).values[NUMBER].to_pylist()
     bounds = [[Condition(NUMBER, ">=", first[0])], [Condition(NUMBER, "<=", last[0])]] if first else []
     figures = {"undoes_changes": {name: str(value) for name, value in picked.items()}}
-    return Scope([], [*where, *bounds], f"what was done {', '.join(words)}", figures)
+    return Scope([], [*where, *bounds], first[0] if first else 0, f"what was done {', '.join(words)}", figures)
 
 
 def batches_of(session: Session, number: int, since: bool, table: str | None) -> tuple[str, list[int], bool]:

@@ -1,6 +1,6 @@
 """What a store must do, in roles: a catalog of its tables, values as it holds them, reading rows, writing rows."""
 
-from .capture import PREFIX, Capture, Capturing, Trigger, refuse_several
+from .capture import PREFIX, Capture, Capturing, Trigger
 from .catalog import Catalog, Need, nearest
 from .failures import Conflict, Forbidden, ForNow, Refused, Unreachable
 from .reader import ALL, Condition, Reader, Selection, Where
@@ -12,5 +12,5 @@ from .writer import KEPT, Load, Refusals, Writer, Written, refused_too
 __all__ = [
     "ALL", "KEPT", "PREFIX", "Capture", "Capturing", "Catalog", "Condition", "Conflict", "ForNow", "Forbidden", "Load",
     "Need", "Normalised", "OneWriter", "Reader", "Refusals", "Refused", "Selection", "Session", "Store", "Trigger",
-    "Unreachable", "Values", "Watch", "Where", "Writer", "Written", "kept", "nearest", "refuse_several", "refused_too",
+    "Unreachable", "Values", "Watch", "Where", "Writer", "Written", "kept", "nearest", "refused_too",
 ]  # fmt: skip

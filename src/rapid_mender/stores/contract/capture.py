@@ -8,7 +8,7 @@ from dataclasses import dataclass, field, fields
 from typing import Any, Literal, NamedTuple
 
 from ...core.schema import Column, TableInfo
-from ...errors import JobError
+from ...errors import JobError, StoreError
 
 PREFIX = "rmend_capture_"
 """What our triggers and their functions are called begins with this; then comes the token of the capture."""
@@ -20,6 +20,11 @@ _USES = re.compile(
     r"""(?<![\w."`])(?P<side>old|new)\s*\.\s*(?:"(?:[^"]|"")*"|`(?:[^`]|``)*`|\w+)""",
     re.I,
 )
+
+
+def sides_of(action: str) -> list[str]:
+    """Which rows an action has: the old one, the new one, or both."""
+    return [side for side, none in (("old", "insert"), ("new", "delete")) if action != none]
 
 
 class Trigger(NamedTuple):
@@ -97,9 +102,8 @@ class Capture(Options):
 
     def sides(self, action: str) -> Iterator[tuple[str, str, str]]:
         """What an action puts into the history: its column there, the side, and the column of the table."""
-        for side, none in (("old", "insert"), ("new", "delete")):
-            if action != none:
-                yield from ((self.names[f"{side}_{name}"], side, name) for name in self.known)
+        for side in sides_of(action):
+            yield from ((self.names[f"{side}_{name}"], side, name) for name in self.known)
 
 
 class Capturing:
@@ -142,8 +146,19 @@ class Capturing:
 
     def check_sql(self, info: TableInfo, what: str, sql: str, rows: bool) -> None:
         """Raise JobError if the store cannot make anything of an expression; `rows`: it may use old.X and new.X."""
+        bare = re.sub(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`", "", sql)
+        if ";" in bare or bare.count("(") != bare.count(")") or not sql.strip():
+            raise JobError(f"{what}: {sql!r} is not one expression")
+        try:
+            self.try_sql(info, sql, rows)
+        except StoreError as error:
+            raise JobError(f"{what}: {error}") from error
 
-    def not_seen(self, info: TableInfo, capture: Capture) -> list[str]:
+    def try_sql(self, info: TableInfo, sql: str, rows: bool) -> None:
+        """Evaluate an expression. Raises StoreError if the store cannot."""
+        raise NotImplementedError
+
+    def not_seen(self, info: TableInfo, told: Options) -> list[str]:
         """What triggers of this store cannot see, or do to others, in words."""
         return []
 
@@ -155,10 +170,3 @@ class Capturing:
         """Have our triggers on a table record nothing for the rest of this transaction. Returns whether there are
         any."""
         return False
-
-
-def refuse_several(what: str, sql: str) -> None:
-    """Raise JobError if a text is more than one expression."""
-    bare = re.sub(r"'(?:[^']|'')*'|\"(?:[^\"]|\"\")*\"|`(?:[^`]|``)*`", "", sql)
-    if ";" in bare or bare.count("(") != bare.count(")") or not sql.strip():
-        raise JobError(f"{what}: {sql!r} is not one expression")

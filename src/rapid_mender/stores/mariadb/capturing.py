@@ -8,6 +8,7 @@ from collections.abc import Sequence
 from ...core.own_tables import CAPTURES_TABLE, history_info
 from ...core.schema import Column, TableInfo
 from ..contract import Capture, Condition, Selection, Trigger
+from ..contract.capture import Options
 from ..sql.capturing import SQLCapturing
 from ..sql.text import text_sql
 from .link import MariaDBLink
@@ -38,7 +39,7 @@ class MariaDBCapturing(SQLCapturing):
         schema = quoted(self._described(info).place[0])
         return [f"DROP TRIGGER {schema}.{quoted(one.name)}" for one in self.triggers(info) if one.token == token]
 
-    def not_seen(self, info: TableInfo, capture: Capture) -> list[str]:
+    def not_seen(self, info: TableInfo, told: Options) -> list[str]:
         notes = ["TRUNCATE is not seen by triggers of MariaDB: it is neither recorded nor refused"]
         refers = self._cascades(info)
         if refers:
@@ -46,7 +47,7 @@ class MariaDBCapturing(SQLCapturing):
                 f"MariaDB fires no triggers for the rows that foreign keys change or delete ({', '.join(refers)}): "
                 "such changes are not recorded"
             )
-        if capture.deletes == "mark":
+        if told.deletes == "mark":
             notes.append("a trigger of MariaDB cannot turn a delete into a mark: deletes are refused")
         return notes
 

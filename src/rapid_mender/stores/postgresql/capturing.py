@@ -49,9 +49,11 @@ class PostgreSQLCapturing(SQLCapturing):
     def release_sql(self, info: TableInfo, token: str) -> list[str]:
         link: PostgreSQLLink = self._write.drained()
         schema = name_sql(self._described(info).place[0])
-        rows = [row for row in link.answer(TRIGGERS.format(info.identity)) if self._token(row) == token]
-        at = {part.sql.rpartition(".")[2]: part.sql for part in self._parts(info)}
-        drops = [f"DROP TRIGGER {name_sql(row['name'])} ON {at[name_sql(row['relation'])]}" for row in rows]
+        rows = [row for row in link.answer(TRIGGERS.format(info.identity)) if Trigger(row["name"], "").token == token]
+        drops = [
+            f"DROP TRIGGER {name_sql(row['name'])} ON {name_sql(row['schema'])}.{name_sql(row['relation'])}"
+            for row in rows
+        ]
         names = dict.fromkeys(row["function"] for row in rows)
         return [*drops, *(f"DROP FUNCTION IF EXISTS {schema}.{name_sql(name)}()" for name in names)]
 
@@ -64,9 +66,6 @@ class PostgreSQLCapturing(SQLCapturing):
             about = f"{when} {events}, for each {'row' if row['row'] else 'statement'}, runs {row['function']}"
             found.append(Trigger(row["name"], about, bool(row["enabled"])))
         return found
-
-    def _token(self, row: dict[str, object]) -> str | None:
-        return Trigger(str(row["name"]), "").token
 
     def stand_aside(self, info: TableInfo) -> bool:
         link: PostgreSQLLink = self._write.drained()

@@ -21,7 +21,7 @@ from typing import Any
 
 from ...core.schema import TableInfo
 from ..contract import Capture
-from ..contract.capture import LOST
+from ..contract.capture import LOST, sides_of
 from ..sql.text import name_sql, text_sql
 from .catalog import catalog_sql, op
 
@@ -68,9 +68,10 @@ FROM (SELECT {0}::oid AS oid UNION SELECT p.relid::oid FROM pg_partition_tree({0
 JOIN pg_class c ON c.oid = part.oid JOIN pg_namespace n ON n.oid = c.relnamespace ORDER BY c.oid <> {0}::oid, c.oid""")
 """A table and all of its partitions, with their columns."""
 TRIGGERS = catalog_sql("""
-SELECT g.tgname::text AS name, g.tgenabled <> 'D' AS enabled, p.proname::text AS function, c.relname::text AS relation,
-  (g.tgtype::int4 & 1) <> 0 AS row, (g.tgtype::int4 & 66) AS time, g.tgtype::int4 AS type
+SELECT g.tgname::text AS name, g.tgenabled <> 'D' AS enabled, p.proname::text AS function, n.nspname::text AS schema,
+  c.relname::text AS relation, (g.tgtype::int4 & 1) <> 0 AS row, (g.tgtype::int4 & 66) AS time, g.tgtype::int4 AS type
 FROM pg_trigger g JOIN pg_proc p ON p.oid = g.tgfoid JOIN pg_class c ON c.oid = g.tgrelid
+JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE NOT g.tgisinternal AND g.tgrelid = ANY (
   ARRAY(SELECT {0}::oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p))
 ORDER BY c.oid <> {0}::oid, c.relname, g.tgname""")
@@ -139,9 +140,8 @@ class CaptureSQL:
     # -- what is recorded -----------------------------------------------------------------------------------
 
     def _action(self, part: Part, action: str, known: int) -> list[str]:
-        sides = [side for side, none in (("old", "insert"), ("new", "delete")) if action != none]
         body = self._either(part, known, action)
-        passed = " ".join(f"{side.upper()} TABLE AS rmend_{side}" for side in sides)
+        passed = " ".join(f"{side.upper()} TABLE AS rmend_{side}" for side in sides_of(action))
         events = f"AFTER {action.upper()} ON {part.sql} REFERENCING {passed} FOR EACH STATEMENT"
         return self._trigger(part, action, events, body)
 
@@ -167,7 +167,7 @@ class CaptureSQL:
         a table in place of the rows that changed.
         """
         capture = self.capture
-        sides = [side for side, none in (("old", "insert"), ("new", "delete")) if action != none]
+        sides = sides_of(action)
         numbered = len(sides) > 1 and not single
         joint = " FULL JOIN " if numbered else ", "
         rows = joint.join(self._rows(side, numbered, apart, source) for side in sides)
@@ -259,14 +259,12 @@ class CaptureSQL:
         if part.kind == "p" or part.kind == "f":
             return []
         events = f"BEFORE TRUNCATE ON {part.sql} FOR EACH STATEMENT"
-        if capture.truncate == "refuse":
-            text = text_sql(f"table {self.info.name} is captured and may not be truncated; delete its rows")
+        if capture.truncate == "refuse" or capture.deletes != "record":
+            refused = f"table {self.info.name} is captured and may not be truncated; delete its rows"
+            text = text_sql(refused if capture.truncate == "refuse" else capture.says)
             return self._trigger(part, "truncate", events, f"BEGIN RAISE EXCEPTION USING MESSAGE = {text}; END")
-        if "delete" not in capture.actions and capture.deletes == "record":
+        if "delete" not in capture.actions:
             return []
-        if capture.deletes != "record":
-            text = text_sql(capture.says or f"rows of {self.info.name} are marked, not deleted")
-            return self._trigger(part, "truncate", events, f"BEGIN RAISE EXCEPTION USING MESSAGE = {text}; END")
         return self._trigger(part, "truncate", events, self._either(part, known, "delete", f"ONLY {part.sql}"))
 
     def _guarding(self, part: Part) -> list[str]:
@@ -297,7 +295,7 @@ class CaptureSQL:
             f"CREATE FUNCTION {function}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER{path} AS "
             f"{_dollars('#variable_conflict use_column' + chr(10) + body)}",
             f"REVOKE ALL ON FUNCTION {function}() FROM PUBLIC",
-            f"CREATE TRIGGER {name} {events} EXECUTE FUNCTION {function}({text_sql(self.capture.token)})",
+            f"CREATE TRIGGER {name} {events} EXECUTE FUNCTION {function}()",
         ]
 
 

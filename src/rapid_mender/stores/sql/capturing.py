@@ -6,8 +6,6 @@ from abc import abstractmethod
 from collections.abc import Mapping, Sequence
 
 from ...core.schema import Column, TableInfo
-from ...errors import JobError, StoreError
-from ..contract import refuse_several
 from .reading import SQLReading
 from .text import noted, texts_sql
 
@@ -37,14 +35,10 @@ class SQLCapturing(SQLReading):
             link.define(sql)
         self._by_name.clear()
 
-    def check_sql(self, info: TableInfo, what: str, sql: str, rows: bool) -> None:
-        refuse_several(what, sql)
+    def try_sql(self, info: TableInfo, sql: str, rows: bool) -> None:
         at = self._described(info).sql
         sides = ", ".join(f"(SELECT * FROM {at} LIMIT 0) AS {side}" for side in ("old", "new"))
-        try:
-            self._try(f"SELECT 1 WHERE ({sql}\n) IS NULL" if not rows else f"SELECT 1 FROM {sides} WHERE ({sql}\n)")
-        except StoreError as error:
-            raise JobError(f"{what}: {error}") from error
+        self._try(f"SELECT 1 WHERE ({sql}\n) IS NULL" if not rows else f"SELECT 1 FROM {sides} WHERE ({sql}\n)")
 
     @abstractmethod
     def _try(self, sql: str) -> None:

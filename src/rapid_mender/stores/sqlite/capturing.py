@@ -5,12 +5,9 @@ from __future__ import annotations
 from abc import abstractmethod
 from collections.abc import Mapping, Sequence
 
-import pyarrow as pa
-
 from ...core.schema import Column, TableInfo
-from ...errors import JobError, StoreError
 from ..background import Background
-from ..contract import PREFIX, Capture, Session, Trigger, refuse_several
+from ..contract import Capture, Session, Trigger
 from ..sql.text import name_sql, noted, text_sql, texts_sql
 from .link import Link
 from .triggers import ASIDE, MOMENT, CaptureSQL, released, triggers_of
@@ -54,25 +51,19 @@ class SQLiteCapturing(Session):
             link.run(sql)
         self._forget_all()
 
-    def check_sql(self, info: TableInfo, what: str, sql: str, rows: bool) -> None:
-        refuse_several(what, sql)
+    def try_sql(self, info: TableInfo, sql: str, rows: bool) -> None:
         sides = ", ".join(f"(SELECT * FROM {name_sql(info.name)} LIMIT 0) AS {side}" for side in ("old", "new"))
-        try:
-            self._write.drained().rows(f"SELECT ({sql}\n) IS NULL{f' FROM {sides}' if rows else ''}")
-        except StoreError as error:
-            raise JobError(f"{what}: {error}") from error
+        self._write.drained().rows(f"SELECT ({sql}\n) IS NULL{f' FROM {sides}' if rows else ''}")
 
     def triggers(self, info: TableInfo) -> list[Trigger]:
         return triggers_of(self._write.drained(), info.name)
 
     def stand_aside(self, info: TableInfo) -> bool:
-        link = self._write.drained()
-        sql = "SELECT count(*) FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 AND substr(name, 1, ?2) = ?3"
-        there = link.query(sql, pa.table({"t": [info.name], "n": [len(PREFIX)], "p": [PREFIX]})).column(0)[0].as_py()
+        there = any(one.token is not None for one in self.triggers(info))
         if there:
-            link.run(f"INSERT INTO {ASIDE} SELECT {text_sql(info.name)} WHERE NOT EXISTS (SELECT 1 FROM {ASIDE})")
+            self._write.drained().run(f"INSERT OR IGNORE INTO {ASIDE} VALUES ({text_sql(info.name)})")
             self._aside = True
-        return bool(there)
+        return there
 
     def _stand_aside_no_more(self) -> None:
         if self._aside:

@@ -32,13 +32,13 @@ class CaptureSQL:
         by_number = [(name,) for name in finders if name not in info]
         keys = [one for one in (info.primary_key, *info.unique) if one]
         self.keys = [tuple(key) for key in dict.fromkeys(map(tuple, [*by_number, *keys]))]
+        self.moves = list(dict.fromkeys(name for key in self.keys for name in key if name in info))
+        """The columns by which a row that is updated may come where another stands."""
 
     def statements(self) -> list[str]:
         """What creates them."""
-        capture, made = (
-            self.capture,
-            [f"CREATE TABLE IF NOT EXISTS {ASIDE} (table_name TEXT PRIMARY KEY) WITHOUT ROWID"],
-        )
+        capture = self.capture
+        made = [f"CREATE TABLE IF NOT EXISTS {ASIDE} (table_name TEXT PRIMARY KEY) WITHOUT ROWID"]
         finders = [f"f{at}" for at in range(len(self.finders))]
         listed = ", ".join([*finders, *(f"c{at}" for at in range(len(capture.known)))])
         put_by = bool(self.keys) and ("delete" in capture.actions or capture.deletes != "record")
@@ -66,18 +66,18 @@ class CaptureSQL:
         name = name_sql(self.capture.trigger(what))
         return f"CREATE TRIGGER {name} {event} ON {self.table}{f' WHEN {when}' if when else ''} BEGIN {body} END"
 
+    def _aside(self) -> str:
+        return f"EXISTS (SELECT 1 FROM {ASIDE} WHERE table_name = {text_sql(self.info.name)})"
+
     def _unless_aside(self) -> str:
-        return f"NOT EXISTS (SELECT 1 FROM {ASIDE} WHERE table_name = {text_sql(self.info.name)})"
+        return f"NOT {self._aside()}"
 
     def _record(self, action: str, rows: str = "") -> str:
         """The INSERT into the history; `rows`: FROM a relation in place of the row of the trigger."""
         capture = self.capture
         names = ["action", "changed_at", "actor", "application"]
-        values = [
-            text_sql(action),
-            MOMENT,
-            *(f"({one})" if one else "NULL" for one in (capture.actor, capture.application)),
-        ]
+        who = [f"({one})" if one else "NULL" for one in (capture.actor, capture.application)]
+        values = [text_sql(action), MOMENT, *who]
         if capture.after:  # what was removed of the history had higher numbers than what it has
             names.append("change_no")
             values.append(f"max(coalesce({self._newest()}, 0), {capture.after}) + 1")
@@ -102,18 +102,15 @@ class CaptureSQL:
         capture, made = self.capture, list[str]()
         differs = f"({_balanced([_differs(name) for name in capture.watched], 'OR')})"
         record = self._record("update") if "update" in capture.actions else ""
-        if not gone:
-            return [self._trigger("update", "AFTER UPDATE", f"{differs} AND {self._unless_aside()}", record)]
-        moves = list(dict.fromkeys(name for key in self.keys for name in key if name in self.info))
-        if not moves:
-            made.append(self._trigger("update", "AFTER UPDATE", f"{differs} AND {self._unless_aside()}", record))
-            return [one for one in made if record]
-        moved = f"({_balanced([_differs(name) for name in moves], 'OR')})"
+        if not gone or not self.moves:
+            when = f"{differs} AND {self._unless_aside()}"
+            return [self._trigger("update", "AFTER UPDATE", when, record)] if record else []
+        moved = f"({_balanced([_differs(name) for name in self.moves], 'OR')})"
         if record:
             when = f"NOT {moved} AND {differs} AND {self._unless_aside()}"
             made.append(self._trigger("update", "AFTER UPDATE", when, record))
             record = record.rstrip("; ") + f"{' AND' if ' WHERE (' in record else ' WHERE'} {differs}; "
-        listed = ", ".join(map(name_sql, moves))
+        listed = ", ".join(map(name_sql, self.moves))
         when = f"{moved} AND {self._unless_aside()}"
         made.append(self._trigger("move", f"AFTER UPDATE OF {listed}", when, gone + record))
         return made
@@ -134,8 +131,7 @@ class CaptureSQL:
         exists = " OR ".join(f"EXISTS (SELECT 1 FROM {self.table} AS t WHERE {one})" for one in there)
         exists = f"(EXISTS (SELECT 1 FROM {self.replaced}) OR {exists}) AND {self._unless_aside()}"
         made = [self._trigger("before_insert", "BEFORE INSERT", exists, put_by(" OR ".join(there)))]
-        moves = list(dict.fromkeys(name for key in self.keys for name in key if name in self.info))
-        if moves:
+        if self.moves:
             itself = " AND ".join(f"t.{name_sql(name)} IS OLD.{name_sql(name)}" for name in self.keys[0])
             tests = [
                 f"(({_balanced([_differs(name) for name in key], 'OR')}) AND EXISTS "
@@ -143,7 +139,7 @@ class CaptureSQL:
                 for key, one in zip(self.keys, there, strict=True)
                 if all(name in self.info for name in key)
             ]
-            listed = ", ".join(map(name_sql, moves))
+            listed = ", ".join(map(name_sql, self.moves))
             body = put_by(f"({' OR '.join(there)}) AND NOT ({itself})")
             when = f"({' OR '.join(tests)}) AND {self._unless_aside()}"
             made.append(self._trigger("before_update", f"BEFORE UPDATE OF {listed}", when, body))
@@ -156,8 +152,7 @@ class CaptureSQL:
         """What is done after a row was put: those that were put by, and are gone."""
         capture = self.capture
         if capture.deletes != "record":
-            text = capture.says or f"rows of {self.info.name} are not deleted; REPLACE would delete one"
-            return f"SELECT RAISE(ABORT, {text_sql(text)}) FROM {self.replaced} AS r WHERE {self._gone()}; "
+            return f"SELECT RAISE(ABORT, {text_sql(capture.says)}) FROM {self.replaced} AS r WHERE {self._gone()}; "
         rows = ", ".join(f"c{at} AS {name_sql(name)}" for at, name in enumerate(capture.known))
         fresh = f" FROM (SELECT {rows} FROM {self.replaced} AS r WHERE {self._gone()}) AS old"
         return self._record("delete", fresh)
@@ -175,12 +170,11 @@ class CaptureSQL:
         capture = self.capture
         if capture.deletes == "refuse":
             return f"SELECT RAISE(ABORT, {text_sql(capture.says)}); "
-        aside = f"EXISTS (SELECT 1 FROM {ASIDE} WHERE table_name = {text_sql(self.info.name)})"
         sets = ", ".join(f"{name_sql(name)} = {sql}" for name, sql in capture.mark.items())
         same = " AND ".join(f"{name_sql(name)} = OLD.{name_sql(name)}" for name in self.keys[0])
         merge = text_sql(f'rows of {self.info.name} are marked, not deleted: set delete = "mark" in the job')
         return (
-            f"SELECT RAISE(ABORT, {merge}) WHERE {aside}; UPDATE {self.table} SET {sets} WHERE {same}; "
+            f"SELECT RAISE(ABORT, {merge}) WHERE {self._aside()}; UPDATE {self.table} SET {sets} WHERE {same}; "
             "SELECT RAISE(IGNORE); "
         )
 
