@@ -281,6 +281,74 @@ def test_a_pause_is_known_to_all_who_read_the_history(kind: str, tmp_path: Path)
 
 
 @every
+@pytest.mark.parametrize("seed", range(3))
+def test_what_changed_in_a_pause_is_found(kind: str, tmp_path: Path, seed: int) -> None:
+    """While others write all the time: each change once, in an order that a follower can go by."""
+    with databases.table(kind, tmp_path, "CREATE TABLE wards (ward INTEGER PRIMARY KEY)", trees(kind)) as (url, _):
+        rm.capture(url, "trees")
+        stop = threading.Event()
+
+        def busy(number: int) -> None:
+            rng = random.Random(seed * 10 + number)
+            with writer(kind, url, tmp_path) as write:
+                while not stop.is_set():
+                    if write(*statements(kind, rng)):
+                        write("ROLLBACK")
+                    time.sleep(0.01)
+
+        (tmp_path / "to").mkdir()
+        with databases.table("sqlite", tmp_path / "to", trees("sqlite")) as (to, _):
+            working = [threading.Thread(target=busy, args=(number,), daemon=True) for number in range(2)]
+            for one in working:
+                one.start()
+            time.sleep(0.3)
+            rm.sync(url, "trees", to, "trees", follower="map")
+            rm.pause_capture(url, "trees")
+            time.sleep(0.3)
+            mended = rm.resume_capture(url, "trees", mend=True)
+            time.sleep(0.3)
+            stop.set()
+            for one in working:
+                one.join()
+            assert mended is not None
+            assert mended.whole
+            assert mended.batch
+            assert replayed([], url) == sorted(rows(url), key=repr)
+            verified = rm.verify(url, "trees")
+            assert verified.holds
+            assert not verified.holes
+            assert set(rm.history(url, "trees", batch=mended.batch)["reason"].to_pylist()) <= {"found when capture was resumed"}
+            rm.sync(url, "trees", to, "trees", follower="map")
+            assert sorted(rows(to), key=repr) == sorted(rows(url), key=repr)
+
+
+@every
+def test_what_the_history_never_knew_is_not_found(kind: str, tmp_path: Path) -> None:
+    with (
+        databases.table(kind, tmp_path, trees(kind), "INSERT INTO trees VALUES (1, 1, 'a', 1), (2, 2, 'b', 2)") as (url, _),
+        writer(kind, url, tmp_path) as write,
+    ):
+        rm.capture(url, "trees")
+        write("UPDATE trees SET height = 3 WHERE tag_no = 1")
+        rm.pause_capture(url, "trees")
+        write("UPDATE trees SET height = height + 5")
+        mended = rm.resume_capture(url, "trees", mend=True)
+        assert mended is not None
+        assert (mended.whole, mended.unknown, mended.counts["update"]) == (False, 1, 1)
+        assert [(one["new_height"], one["reason"]) for one in rm.history(url, "trees").to_pylist()] == [(3, None), (8, "found when capture was resumed")]
+        assert len(rm.verify(url, "trees").holes) == 1
+        again = rm.resume_capture(url, "trees", mend=True)
+        assert again is not None
+        assert (again.unknown, again.batch) == (1, None)
+        rm.stop_capture(url, "trees")
+        rm.capture(url, "trees", columns=["height"])
+        rm.pause_capture(url, "trees")
+        with pytest.raises(rm.JobError, match="does not record everything"):
+            rm.resume_capture(url, "trees", mend=True)
+        assert rm.captures(url)[0].state == "paused"
+
+
+@every
 def test_what_a_program_did_can_be_undone(kind: str, tmp_path: Path) -> None:
     who = {"sqlite": "(SELECT name FROM who)", "postgresql": "(SELECT name FROM public.who)", "mariadb": "(SELECT name FROM who)"}[kind]
     with (

@@ -9,6 +9,7 @@ import pyarrow as pa
 
 from .changes.capture import Captured
 from .changes.events import documents_of
+from .changes.mending import Mended
 from .changes.prune import Pruned
 from .changes.verify import Verified
 from .core.json_text import read_json
@@ -116,6 +117,10 @@ def of_batches(batches: pa.Table) -> list[dict[str, Any]]:
     """Batches as documents, with a run's own figures as an object."""
     none: dict[str, Any] = {}
     return [row | {"figures": row["figures"] and read_json(row["figures"], none)} for row in batches.to_pylist()]
+
+
+def of_mended(mended: Mended) -> dict[str, Any]:
+    return {name: value for name, value in asdict(mended).items() if name != "table"} | {"whole": mended.whole}
 
 
 def of_captured(done: Captured, statements: bool = False) -> dict[str, Any]:

@@ -2,10 +2,8 @@
 
 from __future__ import annotations
 
-import json
 import secrets
-from collections.abc import Iterator, Mapping, Sequence
-from contextlib import contextmanager
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
@@ -16,16 +14,16 @@ from ..core.own_tables import CAPTURES, history_info, is_history, stored_names
 from ..core.records import known_column
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
-from ..stores.contract import Capture, Condition, Selection, Session, Store, Trigger
+from ..stores.contract import Capture, Condition, Session, Store, Trigger
 from ..stores.contract.capture import ACTIONS, Options
 from ..stores.urls import opened
+from .captured import kept_rows, last_change, needed, note, options_of, row_for, row_of, state_in_words, turn
 from .own import own
 from .past import NUMBER, past_if_any
-from .recorder import Recorder
 
 State = Literal["on", "paused"]
 _LATE = timedelta(minutes=1)
-_NONE = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)
+NONE = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)
 
 
 @dataclass
@@ -85,10 +83,10 @@ def capture(
         columns=tuple(columns), actions=ACTIONS if actions is None else tuple(actions), when=when, actor=actor,
         application=application, deletes=deletes, mark=dict(mark or {}), says=says or "", truncate=truncate,
     )  # fmt: skip
-    with opened(store) as place, _turn(place, table, not preview) as (session, info):
-        if found := _row_of(session, info):
+    with opened(store) as place, turn(place, table, not preview) as (session, info):
+        if found := row_of(session, info):
             raise JobError(
-                f"{info.name!r} is captured already, {_state_in_words(found)}; stop that first, or refresh it"
+                f"{info.name!r} is captured already, {state_in_words(found)}; stop that first, or refresh it"
             )
         _check_table(session, info)
         told = _checked(session, info, told)
@@ -98,11 +96,11 @@ def capture(
             statements.append(session.create_sql(CAPTURES))
         made = _capture_of(session, info, told, (token, secret), newest)
         triggers = session.capture_sql(info, made)
-        row = _row(info, made, told, "on", triggers, newest)
+        row = row_for(info, made, told, "on", triggers, newest)
         statements += [session.note_sql(CAPTURES, row, None, ("since", "changed_at")), *triggers]
         if not preview:
-            session.define(statements)
-            _note(session, info, "start", {**told.others(), **_began(began, newest)})
+            session.define(info, statements)
+            note(session, info, "start", {**told.others(), **_began(began, newest)})
         now = datetime.now(UTC)
         notes = [*_about_key(info), *session.not_seen(info, told)]
         others = [f"{one.name}: {one.about}" for one in session.triggers(info) if one.token is None]
@@ -115,7 +113,7 @@ def capture(
 def captures(store: str | Store) -> list[Captured]:
     """The captured tables of a store, by name."""
     with opened(store) as place, place.begin(write=False) as session:
-        rows = _rows(session)
+        rows = kept_rows(session)
         return [_looked_at(session, place.where, row) for row in sorted(rows, key=lambda row: str(row["table_name"]))]
 
 
@@ -123,42 +121,19 @@ def stop_capture(store: str | Store, table: str, *, preview: bool = False) -> li
     """Record no longer what others write to a table; the history stays. Returns the statements that were run, or, with
     `preview`, would be. Raises JobError if the table is not captured."""
     with opened(store) as place, place.begin(not preview) as session:
-        gone = [row for row in _rows(session) if row["table_name"] == table and session.find(table) is None]
+        gone = [row for row in kept_rows(session) if row["table_name"] == table and session.find(table) is None]
         if gone:  # with its triggers
             statements = [session.note_sql(CAPTURES, {}, row["capture_no"], ()) for row in gone]
             if not preview:
-                session.define(statements)
+                session.define(None, statements)
             return statements
-    with opened(store) as place, _turn(place, table, not preview) as (session, info):
-        row = _needed(session, info)
+    with opened(store) as place, turn(place, table, not preview) as (session, info):
+        row = needed(session, info)
         statements = [*session.release_sql(info, row["token"]), session.note_sql(CAPTURES, {}, row["capture_no"], ())]
         if not preview:
-            session.define(statements)
-            _note(session, info, "stop", {})
+            session.define(info, statements)
+            note(session, info, "stop", {})
         return statements
-
-
-def pause_capture(store: str | Store, table: str) -> None:
-    """Record nothing until `resume_capture`; that there is a span without records is noted.
-
-    Raises JobError if the table is not captured, or paused already.
-    """
-    with opened(store) as place, _turn(place, table, True) as (session, info):
-        row = _needed(session, info)
-        if row["state"] == "paused":
-            raise JobError(f"the capture of {info.name!r} is paused already")
-        state = session.note_sql(CAPTURES, {"state": "paused"}, row["capture_no"], ("changed_at",))
-        session.define([*session.release_sql(info, row["token"]), state])
-        _note(session, info, "pause", {"history": False, "after": _newest(session, info)})
-
-
-def resume_capture(store: str | Store, table: str) -> None:
-    """Record again, after `pause_capture`. Raises JobError if the table is not captured, or not paused."""
-    with opened(store) as place, _turn(place, table, True) as (session, info):
-        row = _needed(session, info)
-        if row["state"] != "paused":
-            raise JobError(f"the capture of {info.name!r} is not paused")
-        _again(session, info, row, "resume")
 
 
 def refresh_capture(store: str | Store, table: str) -> None:
@@ -166,33 +141,27 @@ def refresh_capture(store: str | Store, table: str) -> None:
 
     Raises JobError if the table is not captured, or if an option names a column that it has no more.
     """
-    with opened(store) as place, _turn(place, table, True) as (session, info):
-        row = _needed(session, info)
+    with opened(store) as place, turn(place, table, True) as (session, info):
+        row = needed(session, info)
         if row["state"] == "paused":
             raise JobError(f"the capture of {info.name!r} is paused; resume it, that refreshes it too")
-        _again(session, info, row, "refresh")
+        again(session, info, row, "refresh")
 
 
-def _again(session: Session, info: TableInfo, row: Mapping[str, Any], what: str) -> None:
-    """Make the triggers of a capture anew."""
-    told = _checked(session, info, _options(row))
+def again(
+    session: Session, info: TableInfo, row: Mapping[str, Any], what: Literal["resume", "refresh"], room: int = 0
+) -> None:
+    """Make the triggers of a capture anew. They number changes after so many numbers, which stay free."""
+    told = _checked(session, info, options_of(row))
     statements, began, newest = _history_sql(session, info)
-    made = _capture_of(session, info, told, (row["token"], row["secret"]), newest)
+    made = _capture_of(session, info, told, (row["token"], row["secret"]), newest + room)
     triggers = session.capture_sql(info, made)
-    noted = _row(info, made, told, "on", triggers, None)
+    noted = row_for(info, made, told, "on", triggers, None)
     statements += session.release_sql(info, row["token"])
     statements += [session.note_sql(CAPTURES, noted, row["capture_no"], ("changed_at",)), *triggers]
-    session.define(statements)
-    _note(session, info, what, _began(began, newest))
-
-
-@contextmanager
-def _turn(place: Store, table: str, write: bool) -> Iterator[tuple[Session, TableInfo]]:
-    """A session in which no merge into the table is under way."""
-    with place.begin(write=False) as session:
-        info = session.describe(table)
-    with place.begin(write, info if write else None) as session:
-        yield session, session.describe(info.name)
+    session.define(info, statements)
+    about = _began(began, newest) | ({"room": [newest, room]} if room else {})
+    note(session, info, what, about, newest + room if room else 0)
 
 
 def _check_table(session: Session, info: TableInfo) -> None:
@@ -239,7 +208,7 @@ def _history_sql(session: Session, info: TableInfo) -> tuple[list[str], list[str
     if kept is None:
         if why := session.cannot_make(shape):
             raise JobError(f"the history of {info.name!r} cannot be made: {why}")
-        return [session.create_sql(shape, info)], [], _newest(session, info)
+        return [session.create_sql(shape, info)], [], last_change(session, info)
     if not is_history(kept):
         raise StoreError(f"a table named {shape.name!r} is there already and is not a history; rename it")
     if not kept.undoes:
@@ -255,16 +224,11 @@ def _history_sql(session: Session, info: TableInfo) -> tuple[list[str], list[str
                 f"{kept.name}.{column.name} is {kept[column.name].declared}, and was to hold {column.declared}; alter "
                 "that column of the history to a type that holds both"
             )
-    return made + (session.widen_sql(kept, narrow) if narrow else []), began, _newest(session, info)
+    return made + (session.widen_sql(kept, narrow) if narrow else []), began, last_change(session, info)
 
 
 def _began(began: Sequence[str], newest: int) -> dict[str, Any]:
     return {"began": dict.fromkeys(began, newest + 1)} if began else {}
-
-
-def _newest(session: Session, info: TableInfo) -> int:
-    """The last change of a table, also if it was pruned."""
-    return Recorder(session, info, None, True).newest()
 
 
 def _capture_of(session: Session, info: TableInfo, told: Options, named: tuple[str, str], after: int) -> Capture:
@@ -288,60 +252,8 @@ def _about_key(info: TableInfo) -> list[str]:
     ]
 
 
-def _note(session: Session, info: TableInfo, what: str, figures: Mapping[str, Any]) -> None:
-    """Note among the batches what was done with a capture."""
-    recorder = Recorder(session, session.describe(info.name), f"capture {what}", False)
-    recorder.start()
-    recorder.finish(_NONE, {"capture": what, **figures})
-
-
-# -- what is kept of captures -------------------------------------------------------------------------------
-
-
-def _row(
-    info: TableInfo, made: Capture, told: Options, state: State, triggers: Sequence[str], newest: int | None
-) -> dict[str, str | None]:
-    count = sum("CREATE TRIGGER" in sql.upper() for sql in triggers)
-    row: dict[str, str | None] = {
-        "table_name": info.name, "token": made.token, "secret": made.secret, "state": state,
-        "options": json.dumps(told.others(), ensure_ascii=False),
-        "known": json.dumps({"columns": dict(made.known), "triggers": count}, ensure_ascii=False),
-    }  # fmt: skip
-    return row if newest is None else row | {"position": str(newest)}
-
-
-def _rows(session: Session) -> list[dict[str, Any]]:
-    kept = own(session, CAPTURES)
-    if kept is None:
-        return []
-    return list(session.read(kept, Selection((), "capture_no")).values.to_pylist())
-
-
-def _row_of(session: Session, info: TableInfo) -> dict[str, Any] | None:
-    return next((row for row in _rows(session) if row["table_name"] == info.name), None)
-
-
-def _needed(session: Session, info: TableInfo) -> dict[str, Any]:
-    row = _row_of(session, info)
-    if row is None:
-        known = [str(one["table_name"]) for one in _rows(session)]
-        others = f"captured are {in_quotes(known)}" if known else f"nor is any table of {session.where}"
-        raise JobError(f"{info.name!r} is not captured; {others}")
-    return row
-
-
-def _state_in_words(row: Mapping[str, Any]) -> str:
-    return f"{'paused' if row['state'] == 'paused' else 'on'} since {row['changed_at']:%Y-%m-%d %H:%M}"
-
-
-def _options(row: Mapping[str, Any]) -> Options:
-    kept = read_json(row["options"], dict[str, Any]())
-    kept |= {name: tuple(kept[name]) for name in ("columns", "actions") if name in kept}
-    return Options(**kept)
-
-
 def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured:
-    table, told = row["table_name"], _options(row)
+    table, told = row["table_name"], options_of(row)
     known = read_json(row["known"], dict[str, Any]())
     columns: dict[str, str] = known.get("columns") or dict[str, str]()
     since = row["since"].replace(tzinfo=UTC) if row["since"].tzinfo is None else row["since"]

@@ -46,6 +46,12 @@ class Recorder:
     """Whether the batch is sealed; None: if the one before it is."""
     unrecorded: int = 0
     """How many rows triggers changed that no record was about; if there are any, the history does not replay."""
+    after: int | None = None
+    """The batch's changes have the numbers after this one, which are kept free for it; None: the next ones."""
+    at: datetime | None = None
+    """When the changes were made, if not as they are recorded."""
+    reserves: int = 0
+    """The last of the numbers that a batch without changes keeps free, if it does."""
     _newest: int | None = None
     """The last change of the history: when the batch began, or, where the batch itself numbers changes, by now."""
     _first: int | None = None
@@ -160,12 +166,12 @@ class Recorder:
                 self.session.add_columns(wanted.name, new)
                 self._began = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
             self._gone = sorted(set(history.names) - set(wanted.names))
-        self._newest = self._since = self.newest()
+        self._newest = self._since = self.newest() if self.after is None else self.after
 
     def _stand_aside(self) -> None:
         """Have what the batch changes recorded by the batch alone, if others' changes of the table are captured."""
         captured = self.session.stand_aside(self.info)
-        self._by_database = captured and self.session.many_writers
+        self._by_database = captured and self.session.many_writers and self.after is None
         self.history |= captured
 
     def _needs_undo(self, table: TableInfo | None) -> None:
@@ -204,7 +210,7 @@ class Recorder:
         same = {
             "batch_no": batch,
             "action": action,
-            "changed_at": datetime.now(UTC),
+            "changed_at": self.at or datetime.now(UTC),
             "actor": self._actor,
             "application": self._application,
         }
@@ -235,7 +241,7 @@ class Recorder:
         """Complete the batch's row, or bring it up to date ("running"). `figures`: what else is to be kept of the run,
         as JSON."""
         self.start()
-        first, last = self._span() if self._newest is not None else (None, None)
+        first, last = self._span() if self._newest is not None else (self.reserves or None, self.reserves or None)
         if self._newest is not None:
             self.unrecorded += self.session.unrecorded(self.info)
         rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)

@@ -120,19 +120,35 @@ def stop(where: Where, table: Table, only_print: Print = False, set: Names = Non
 @app.command()
 def pause(where: Where, table: Table, set: Names = None, json: AsJson = False) -> None:
     """Record nothing for a while; that something may be missing is noted."""
-    from ..changes.capture import pause_capture
+    from ..changes.pauses import pause_capture
 
     said = f"{table} is not recorded until: rmend capture resume {where} {table}"
     _do(pause_capture, _store(where, set), table, "pause", said, json)
 
 
 @app.command()
-def resume(where: Where, table: Table, set: Names = None, json: AsJson = False) -> None:
+def resume(
+    where: Where,
+    table: Table,
+    mend: Annotated[
+        bool, typer.Option("--mend", help="Find what changed meanwhile, by the last rows that the history has.")
+    ] = False,
+    set: Names = None,
+    json: AsJson = False,
+) -> None:
     """Record again."""
-    from ..changes.capture import resume_capture
+    with errors_in_words(writes=True):
+        from .. import documents
+        from ..changes.pauses import resume_capture
+        from . import draw_capture, screen
 
-    said = f"{table} is recorded again. What was written meanwhile is not in its history."
-    _do(resume_capture, _store(where, set), table, "resume", said, json)
+        mended = resume_capture(_store(where, set), table, mend=mend)
+        with output():
+            if json:
+                more = {} if mended is None else documents.of_mended(mended)
+                screen.print_json({"table": table, "capture": "resume", **more})
+            else:
+                draw_capture.resumed(table, mended)
 
 
 @app.command()

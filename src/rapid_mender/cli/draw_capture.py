@@ -7,6 +7,7 @@ from collections.abc import Sequence
 from rich.text import Text
 
 from ..changes.capture import Captured
+from ..changes.mending import Mended
 from .screen import Rows, Screen
 
 _STATES = {"on": "green", "paused": "yellow", "broken": "bold red"}
@@ -20,6 +21,28 @@ def started(done: Captured) -> None:
     for name, value in done.options.items():
         console.print(f"  {name}: {_spelled(value)}")
     _said(console, done)
+
+
+def resumed(table: str, mended: Mended | None) -> None:
+    """That a table is recorded again, and what was found."""
+    console = Screen()
+    console.print(Text.assemble((table, "bold"), " is recorded again."))
+    if mended is None:
+        console.print("What was written meanwhile is not in its history.")
+        return
+    found = [f"{count:,} {what}" for what, count in mended.counts.items() if count]
+    if found:
+        console.print(f"What was changed meanwhile is in its history, as batch {mended.batch}: {', '.join(found)}.")
+    else:
+        console.print("Nothing was found that was changed meanwhile.")
+    if not mended.whole:
+        console.print(
+            Text(
+                f"Of {mended.unknown:,} rows its history has never had a change: whether they were changed or added, "
+                "or others removed, nobody knows. For what follows the table: rmend sync --compare.",
+                "yellow",
+            )
+        )
 
 
 def captures(every: Sequence[Captured], where: str) -> None:

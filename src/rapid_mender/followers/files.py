@@ -48,7 +48,7 @@ class FolderSyncing(Syncing):
 
     def go(self) -> Synced:
         """Write the changes that are there into files."""
-        began = time.perf_counter()
+        began, self.end = time.perf_counter(), None
         done = Synced(self.job.follower, self.source.where, self.job.table, self.folder, "")
         try:
             os.makedirs(self.folder, exist_ok=True)
@@ -128,6 +128,8 @@ class FolderSyncing(Syncing):
         """Write the next part; None if there are no changes."""
         with self.tail.look(at["position"], at["batch_no"]) as view:
             done.held_by = view.held_by
+            if self.is_over(view, at["position"]):
+                return None
             send, until = known_of(view, self.sending(view), at["position"])
             last = min(until, self._last(view, at["position"]))
             if view.past is None or last <= at["position"]:

@@ -135,7 +135,7 @@ class TableSyncing(Syncing):
     def go(self) -> Synced:
         """Let all changes take effect that are there."""
         began = time.perf_counter()
-        self.done = self._nothing_done()
+        self.done, self.end = self._nothing_done(), None
         at, self.at = self.at or self._begin(), None  # after an error it is read anew
         if not at["filled"]:
             at = self._fill(at)
@@ -270,6 +270,8 @@ class TableSyncing(Syncing):
         with self.tail.look(at["position"], at["batch_no"]) as view:
             self.done.held_by = view.held_by
             send = self.sending(view)  # tells what is wrong with the job also if nothing is to be sent
+            if self.is_over(view, at["position"]):
+                return None
             send, until = known_of(view, send, at["position"])
             pages, came_from, ours = self._next(view, at["position"], until, send)
             if not pages or view.past is None:

@@ -68,6 +68,8 @@ class Syncing:
         self.job, self.source, self.tail, self.goes_to = job, source, tail, goes_to
         self.table = job.table
         """The table that is followed, as its store names it."""
+        self.end: int | None = None
+        """The last change that there was when it began to follow: who writes all the time does not keep it going."""
         self._noted: tuple[dict[str, Any], float] | None = None
         """What was noted last in the source, and when."""
 
@@ -88,6 +90,12 @@ class Syncing:
                 put_row(session, FOLLOWERS, same, values)
         except StoreError as error:
             _log.warning("the position of %s cannot be noted in %s: %s", self.job.follower, self.source.where, error)
+
+    def is_over(self, view: View, position: int) -> bool:
+        """Whether all is followed that was there at first."""
+        if self.end is None:
+            self.end = view.until
+        return position >= self.end
 
     def check_name(self, view: View) -> None:
         """Raise JobError if the name is that of another follower of the source."""

@@ -140,9 +140,16 @@ class Capturing:
         deletes that; the columns `stamped` become the time."""
         raise NotImplementedError
 
-    def define(self, statements: Sequence[str]) -> None:
-        """Run statements such as these. Some databases commit with each of them."""
+    def define(self, info: TableInfo | None, statements: Sequence[str]) -> None:
+        """Run statements such as these about a table, before anything else is written: locks that were taken by
+        looking are given up. Some databases commit with each of them."""
         raise NotImplementedError
+
+    def define_alone(self, info: TableInfo, statements: Sequence[str]) -> int | None:
+        """Run such statements while nobody writes to the table. Returns how many rows it has then; None if others
+        cannot be kept out."""
+        self.define(info, statements)
+        return self.count(info)  # type: ignore[attr-defined, no-any-return]
 
     def check_sql(self, info: TableInfo, what: str, sql: str, rows: bool) -> None:
         """Raise JobError if the store cannot make anything of an expression; `rows`: it may use old.X and new.X."""

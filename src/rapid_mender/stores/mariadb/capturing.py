@@ -7,6 +7,7 @@ from collections.abc import Sequence
 
 from ...core.own_tables import CAPTURES_TABLE, history_info
 from ...core.schema import Column, TableInfo
+from ...errors import StoreError
 from ..contract import Capture, Condition, Selection, Trigger
 from ..contract.capture import Options
 from ..sql.capturing import SQLCapturing
@@ -62,11 +63,27 @@ class MariaDBCapturing(SQLCapturing):
         )
         return [str(row["n"]) for row in rows]
 
-    def define(self, statements: Sequence[str]) -> None:
+    def define(self, info: TableInfo | None, statements: Sequence[str]) -> None:
         link = self._write.drained()
         link.run("COMMIT")  # what this transaction has read is locked against such statements, which commit anyway
         link.run("START TRANSACTION")
-        super().define(statements)
+        super().define(info, statements)
+
+    def define_alone(self, info: TableInfo, statements: Sequence[str]) -> int | None:
+        link = self._write.drained()
+        table = self._described(info).sql
+        try:  # over the connection of the transaction, as others would wait for the lock
+            link.run(f"LOCK TABLES {table} WRITE")  # needs a right of its own
+        except StoreError:
+            self.define(info, statements)
+            return None
+        try:
+            for sql in statements:
+                link.run(sql)
+            return int(link.ask(f"SELECT COUNT(*) AS n FROM {table}")[0]["n"])
+        finally:
+            link.run("UNLOCK TABLES")
+            link.run("START TRANSACTION")
 
     def triggers(self, info: TableInfo) -> list[Trigger]:
         link: MariaDBLink = self._write.drained()

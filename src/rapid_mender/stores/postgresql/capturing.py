@@ -57,6 +57,15 @@ class PostgreSQLCapturing(SQLCapturing):
         names = dict.fromkeys(row["function"] for row in rows)
         return [*drops, *(f"DROP FUNCTION IF EXISTS {schema}.{name_sql(name)}()" for name in names)]
 
+    def define(self, info: TableInfo | None, statements: Sequence[str]) -> None:
+        link: PostgreSQLLink = self._write.drained()
+        link.run(
+            "COMMIT AND CHAIN"
+        )  # who holds a lock and waits for a stronger one, or for another table, may deadlock
+        if info is not None:
+            link.run(f"LOCK TABLE {self._described(info).sql} IN ACCESS EXCLUSIVE MODE")
+        super().define(info, statements)
+
     def triggers(self, info: TableInfo) -> list[Trigger]:
         link: PostgreSQLLink = self._write.drained()
         found = []

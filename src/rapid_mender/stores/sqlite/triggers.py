@@ -141,7 +141,8 @@ class CaptureSQL:
             ]
             listed = ", ".join(map(name_sql, self.moves))
             body = put_by(f"({' OR '.join(there)}) AND NOT ({itself})")
-            when = f"({' OR '.join(tests)}) AND {self._unless_aside()}"
+            some = f"EXISTS (SELECT 1 FROM {self.replaced})"  # put by for a row that then was not put
+            when = f"({' OR '.join([some, *tests])}) AND {self._unless_aside()}"
             made.append(self._trigger("before_update", f"BEFORE UPDATE OF {listed}", when, body))
         return made
 

@@ -1,0 +1,84 @@
+"""What is kept of captures: their rows in `rmend_captures`, and notes among the batches."""
+
+from __future__ import annotations
+
+import json
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
+from typing import Any, Literal
+
+from ..core.json_text import read_json
+from ..core.names import in_quotes
+from ..core.own_tables import CAPTURES
+from ..core.schema import TableInfo
+from ..errors import JobError
+from ..stores.contract import Capture, Selection, Session, Store
+from ..stores.contract.capture import Options
+from .own import own
+from .recorder import Recorder
+
+State = Literal["on", "paused"]
+NONE = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)
+
+
+@contextmanager
+def turn(place: Store, table: str, write: bool) -> Iterator[tuple[Session, TableInfo]]:
+    """A session in which no merge into the table is under way."""
+    with place.begin(write=False) as session:
+        info = session.describe(table)
+    with place.begin(write, info if write else None) as session:
+        yield session, session.describe(info.name)
+
+
+def row_for(
+    info: TableInfo, made: Capture, told: Options, state: State, triggers: Sequence[str], newest: int | None
+) -> dict[str, str | None]:
+    count = sum("CREATE TRIGGER" in sql.upper() for sql in triggers)
+    row: dict[str, str | None] = {
+        "table_name": info.name, "token": made.token, "secret": made.secret, "state": state,
+        "options": json.dumps(told.others(), ensure_ascii=False),
+        "known": json.dumps({"columns": dict(made.known), "triggers": count}, ensure_ascii=False),
+    }  # fmt: skip
+    return row if newest is None else row | {"position": str(newest)}
+
+
+def kept_rows(session: Session) -> list[dict[str, Any]]:
+    kept = own(session, CAPTURES)
+    if kept is None:
+        return []
+    return list(session.read(kept, Selection((), "capture_no")).values.to_pylist())
+
+
+def row_of(session: Session, info: TableInfo) -> dict[str, Any] | None:
+    return next((row for row in kept_rows(session) if row["table_name"] == info.name), None)
+
+
+def needed(session: Session, info: TableInfo) -> dict[str, Any]:
+    row = row_of(session, info)
+    if row is None:
+        known = [str(one["table_name"]) for one in kept_rows(session)]
+        others = f"captured are {in_quotes(known)}" if known else f"nor is any table of {session.where}"
+        raise JobError(f"{info.name!r} is not captured; {others}")
+    return row
+
+
+def state_in_words(row: Mapping[str, Any]) -> str:
+    return f"{'paused' if row['state'] == 'paused' else 'on'} since {row['changed_at']:%Y-%m-%d %H:%M}"
+
+
+def options_of(row: Mapping[str, Any]) -> Options:
+    kept = read_json(row["options"], dict[str, Any]())
+    kept |= {name: tuple(kept[name]) for name in ("columns", "actions") if name in kept}
+    return Options(**kept)
+
+
+def last_change(session: Session, info: TableInfo) -> int:
+    """The last change of a table, also if it was pruned."""
+    return Recorder(session, info, None, True).newest()
+
+
+def note(session: Session, info: TableInfo, what: str, figures: Mapping[str, Any], reserves: int = 0) -> None:
+    """Note among the batches what was done with a capture; the numbers of changes go on after those it `reserves`."""
+    recorder = Recorder(session, session.describe(info.name), f"capture {what}", False, reserves=reserves)
+    recorder.start()
+    recorder.finish(NONE, {"capture": what, **figures})

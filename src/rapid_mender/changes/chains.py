@@ -1,0 +1,142 @@
+"""What the history tells of each key of a table: the rows that changes put there and took away, one after the other,
+and the row that stands there now."""
+
+from __future__ import annotations
+
+import secrets
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, closing
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..core.cast import plain
+from ..core.existing import Existing
+from ..core.hashing import hash_rows
+from ..core.keys import one_array
+from ..incoming import Spool
+from ..incoming.ahead import ahead
+from .past import NUMBER, Past, together
+from .seal import SealCheck
+
+TABLE = np.int64(np.iinfo(np.int64).max)
+"""The number of the event that is the row of the table itself."""
+_AT_ONCE = 1 << 20  # events that are sorted at once
+
+
+@dataclass(frozen=True)
+class Events:
+    """Events of some keys, sorted by key and then by number.
+
+    A change has two: it takes its old row from its key (the number of the event is twice its own), and puts its new
+    row there (one more).
+    """
+
+    key: np.ndarray
+    """A hash of the key."""
+    number: np.ndarray
+    row: np.ndarray
+    """A hash of the row."""
+    late: list[np.ndarray]
+    """For each column that the history has had since some change only, a hash of its value."""
+
+
+class Chains:
+    """The events of all keys, in parts that fit into memory."""
+
+    def __init__(self, past: Past, seals: SealCheck | None = None) -> None:
+        """`seals` are checked on the way."""
+        self.past, self.seals = past, seals
+        self.seed = secrets.randbits(64)
+        self.late = {name: began for name, began in past.began.items() if name in past.columns}
+        """Columns, and the first change that knows of each."""
+        self.common = [name for name in past.columns if name not in self.late]
+        self.columns = [*self.common, *self.late]
+        self.changes = self.rows = 0
+        """How many were read."""
+        count = past.session.count(past.kept) * 2 + past.session.count(past.info)
+        self._parts = max(1, -(-count // _AT_ONCE))
+
+    def parts(self) -> Iterator[Events]:
+        with ExitStack() as stack:
+            spools = [stack.enter_context(closing(Spool(1 << 20))) for _ in range(self._parts)]
+            for events in self._events():
+                part = events["key"].to_numpy() % np.uint64(self._parts)
+                for number in range(self._parts):
+                    mine = events if self._parts == 1 else events.filter(pa.array(part == number))
+                    if mine.num_rows:
+                        spools[number].put(mine)
+            for spool in spools:
+                if tables := list(spool):
+                    yield self._sorted(pa.concat_tables(tables))
+
+    def _sorted(self, events: pa.Table) -> Events:
+        order = np.lexsort((events["event"].to_numpy(), events["key"].to_numpy()))
+        key, number, row, *late = (events[name].to_numpy()[order] for name in events.column_names)
+        return Events(key, number, row, late)
+
+    def differ(self, events: Events, first: np.ndarray, second: np.ndarray) -> np.ndarray:
+        """A mask of the pairs of events, given by their places, whose rows differ in what the history knows of both."""
+        differ = events.row[first] != events.row[second]
+        for since, late in zip(self.late.values(), events.late, strict=True):
+            known = (events.number[first] // 2 >= since) & (events.number[second] // 2 >= since)
+            differ |= (late[first] != late[second]) & known
+        return differ
+
+    def rows_of(self, events: np.ndarray) -> Existing:
+        """The rows that events of changes put or took, given by their numbers."""
+        past = self.past
+        numbers, place = np.unique(events // 2, return_inverse=True)
+        kept = past.session.fetch(past.kept, pa.table({NUMBER: pa.array(numbers)}))
+        sides = [past.rows(kept, side, self.columns) for side in ("old", "new")]
+        return together(sides).take(place + (events % 2) * len(numbers))
+
+    def standing(self) -> Iterator[tuple[Existing, np.ndarray]]:
+        """The rows of the table, some at a time, and a hash of the key of each."""
+        for page in self.past.session.scan(self.past.info, self.columns, key=self.past.key):
+            yield page, self.past.hash_keys(page.values, self.seed)
+
+    def _events(self) -> Iterator[pa.Table]:
+        for page, sides in ahead(self._read()):
+            if page is not None and self.seals is not None:
+                self.seals.add(page)
+            for rows, keys, numbers in sides:
+                yield self._hashed(rows, keys, numbers)
+
+    def _read(self) -> Iterator[tuple[Existing | None, list[tuple[Existing, list[pa.Array], np.ndarray]]]]:
+        """Pages of the history, each with the rows that its changes took and put; then the rows of the table. All that
+        asks the store is done here, since a store answers one thread at a time."""
+        past, columns = self.past, self.columns
+        # only a seal is over all columns
+        wanted = None if self.seals is not None and self.seals.sealed else [NUMBER, "action", *past.stored(columns)]
+        for page in past.changes((), wanted):
+            self.changes += len(page.positions)
+            actions = one_array(page.values["action"])
+            numbers = page.values[NUMBER].to_numpy()
+            sides = []
+            for side, none, odd in (("old", "insert", 0), ("new", "delete", 1)):
+                there = np.flatnonzero(pc.not_equal(actions, none).to_numpy(zero_copy_only=False))
+                if len(there):
+                    rows = past.rows(page if len(there) == len(numbers) else page.take(there), side, columns)
+                    sides.append((rows, past.fold_keys(rows.values), numbers[there] * 2 + odd))
+            yield page, sides
+        for page in past.session.scan(past.info, columns, key=past.key):
+            self.rows += len(page.positions)
+            yield None, [(page, past.fold_keys(page.values), np.full(page.values.num_rows, TABLE))]
+
+    def _hashed(self, rows: Existing, keys: list[pa.Array], numbers: np.ndarray) -> pa.Table:
+        columns = {"key": hash_rows(keys, self.seed), "event": numbers}
+        columns["row"] = self._image(rows, self.common)
+        columns |= {f"late{place}": self._image(rows, [name]) for place, name in enumerate(self.late)}
+        return pa.table(columns)
+
+    def _image(self, rows: Existing, names: Sequence[str]) -> np.ndarray:
+        """A hash of some columns of each row, also of cells for which their type has no value."""
+        hashed = hash_rows([one_array(rows.values[name]) for name in names], self.seed)
+        for place, name in enumerate(names):
+            if name in rows.verbatim:
+                cells = rows.verbatim[name]
+                hashed[cells.mask] ^= hash_rows([plain(cells.text)], self.seed + place + 1)
+        return hashed

@@ -1,0 +1,114 @@
+"""Pauses of captures: nothing is recorded for a while, and what changed meanwhile is found in the end."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from contextlib import ExitStack
+from datetime import datetime
+from typing import Any, NamedTuple
+
+from ..core.own_tables import CAPTURES
+from ..core.schema import TableInfo
+from ..errors import JobError
+from ..stores.contract import Condition, Session, Store
+from ..stores.urls import opened
+from .capture import again
+from .captured import NONE, last_change, needed, note, options_of, turn
+from .mending import Mended, Mending
+from .past import past_of, runs_of
+from .recorder import Recorder
+
+
+class _Pause(NamedTuple):
+    """A pause, as it is noted among the batches."""
+
+    batch: int
+    after: int
+    """The last change before it."""
+    rows: int | None
+    """How many rows the table had, if that is known."""
+
+
+def pause_capture(store: str | Store, table: str) -> None:
+    """Record nothing until `resume_capture`; that there is a span without records is noted.
+
+    Raises JobError if the table is not captured, or paused already.
+    """
+    with opened(store) as place, turn(place, table, True) as (session, info):
+        row = needed(session, info)
+        if row["state"] == "paused":
+            raise JobError(f"the capture of {info.name!r} is paused already")
+        rows = session.define_alone(info, session.release_sql(info, row["token"]))
+        session.define(info, [session.note_sql(CAPTURES, {"state": "paused"}, row["capture_no"], ("changed_at",))])
+        note(session, info, "pause", {"history": False, "after": last_change(session, info), "rows": rows})
+
+
+def resume_capture(store: str | Store, table: str, *, mend: bool = False) -> Mended | None:
+    """Record again, after `pause_capture`.
+
+    With `mend` the table is compared with the last rows that its history has: what differs is recorded as one batch,
+    as found, not as done by somebody, and the history has no hole any more. That finds everything if the history knew
+    every row when the capture was paused; else only what became of the rows that it knew, see `Mended.unknown`.
+
+    Raises JobError if the table is not captured, or not paused; with `mend` also if the capture has options by which
+    it does not record everything. With `mend` it may be called once more if that was interrupted.
+    """
+    with opened(store) as place:
+        with turn(place, table, True) as (session, info):
+            row = needed(session, info)
+            if mend:
+                _check_mends(session, info, row)
+            if row["state"] == "paused":
+                again(session, info, row, "resume", _room(session, info) if mend else 0)
+            elif not mend or _resumed(session, info) is None:
+                raise JobError(f"the capture of {info.name!r} is not paused")
+        return _mend(place, info.name) if mend else None
+
+
+def _check_mends(session: Session, info: TableInfo, row: Mapping[str, Any]) -> None:
+    told = options_of(row).others()
+    if some := [name for name in ("columns", "actions", "when") if name in told]:
+        raise JobError(
+            f"the capture of {info.name!r} does not record everything ({', '.join(some)}), so its history does not "
+            "tell what changed; resume it without mending, compare what follows the table, and mend that"
+        )
+    past_of(session, info.name, info).key  # noqa: B018  # a table without a key has rows that cannot be told apart
+
+
+def _room(session: Session, info: TableInfo) -> int:
+    """As many numbers as changes may be found, also while others write."""
+    return 2 * session.count(info) + session.count(past_of(session, info.name, info).kept) + 1000
+
+
+def _resumed(session: Session, info: TableInfo) -> tuple[_Pause, datetime, list[int]] | None:
+    """The last pause, if it is a hole still, when it ended, and the numbers kept free for what is found: after which,
+    and how many."""
+    here = [Condition("table_name", "=", info.name)]
+    notes = runs_of(session, [here, [Condition("figures", "contains", '"room"')]], limit=1)
+    holes = [hole for hole in past_of(session, info.name, info).holes if hole.paused]
+    if not notes or not holes or holes[-1].batch > notes[0]["batch_no"]:
+        return None
+    (pause,) = runs_of(session, [here, [Condition("batch_no", "=", holes[-1].batch)]])
+    figures = pause["figures"]
+    return (
+        _Pause(pause["batch_no"], figures["after"], figures.get("rows")),
+        notes[0]["started_at"],
+        notes[0]["figures"]["room"],
+    )
+
+
+def _mend(place: Store, table: str) -> Mended:
+    """Record what changed in the last pause, by numbers that come before those of what others did since."""
+    with ExitStack() as stack:
+        session, info = stack.enter_context(turn(place, table, True))
+        seen = stack.enter_context(place.begin(write=False)) if session.many_writers else session  # as of one moment
+        resumed = _resumed(session, info)
+        assert resumed is not None
+        pause, at, (after, room) = resumed
+        recorder = Recorder(session, info, "capture mend", True, after=after, at=at)
+        mended = Mending(past_of(seen, table), recorder, pause.after, pause.rows).run(room)
+        if mended.whole or any(mended.counts.values()):
+            figures = {"capture": "mend", **({"mends": [pause.batch]} if mended.whole else {})}
+            mended.batch = recorder.start()
+            recorder.finish(NONE | mended.counts, figures)
+        return mended
