@@ -245,6 +245,8 @@ def test_a_table_that_is_altered_does_not_break_its_writers(kind: str, tmp_path:
         (told,) = rm.captures(url)
         for word in ("'extra' is new", "'district' is new", "no column 'ward'", *(["no column 'code'", "'small' was smallint"] if widen else [])):
             assert any(word in note for note in told.notes), (word, told.notes)
+            warned = rm.check(rm.Job(store=url, table="trees", key="tag_no")).warnings
+            assert any(word in warning for warning in warned), (word, warned)
         rm.refresh_capture(url, "trees")
         with writer(kind, url, tmp_path) as write:
             assert write("UPDATE trees SET small = 7000, district = 5, extra = 6 WHERE tag_no = 1") is None
@@ -346,6 +348,37 @@ def test_what_the_history_never_knew_is_not_found(kind: str, tmp_path: Path) -> 
         with pytest.raises(rm.JobError, match="does not record everything"):
             rm.resume_capture(url, "trees", mend=True)
         assert rm.captures(url)[0].state == "paused"
+
+
+@every
+def test_what_others_did_is_sealed_with_the_next_batch(kind: str, tmp_path: Path) -> None:
+    """Also what is committed only after a seal."""
+    with databases.table(kind, tmp_path, trees(kind)) as (url, run), writer(kind, url, tmp_path) as write, writer(kind, url, tmp_path) as slow:
+        rm.capture(url, "trees")
+        job = rm.Job(store=url, table="trees", key="tag_no", seal=True)
+        write("INSERT INTO trees VALUES (1, 1, 'a', 1), (2, 2, 'b', 2)")
+        if kind != "sqlite":
+            assert slow("BEGIN", "INSERT INTO trees VALUES (7, 1, 'slow', 1)") is None
+        rm.merge(job, [{"tag_no": 3, "height": 3}])
+        write("UPDATE trees SET height = 4 WHERE tag_no <= 2")
+        if kind != "sqlite":
+            assert rm.verify(url, "trees").holds
+            slow("COMMIT")
+        rm.merge(job, [{"tag_no": 3, "height": 5}])
+        write("UPDATE trees SET height = 6 WHERE tag_no <= 2")
+        whole = rm.verify(url, "trees")
+        assert (whole.holds, whole.sealed) == (True, 2)
+        history = rm.history(url, "trees").to_pylist()
+        for change in history:
+            if change["change_no"] > max(one["change_no"] for one in history if one["batch_no"]):
+                continue
+            old = "NULL" if change["actor"] is None else "'" + change["actor"] + "'"
+            run(f"UPDATE trees_history SET actor = 'nobody' WHERE change_no = {change['change_no']}")
+            assert rm.verify(url, "trees").altered.num_rows, change
+            run(f"UPDATE trees_history SET actor = {old} WHERE change_no = {change['change_no']}")
+            assert rm.verify(url, "trees").holds
+        run(f"DELETE FROM trees_history WHERE change_no = {history[0]['change_no']}")
+        assert "some were removed" in str(rm.verify(url, "trees").altered.to_pylist())
 
 
 @every

@@ -74,6 +74,15 @@ def test_demo_tells_its_story(rmend: Rmend, tmp_path: Path) -> None:
         shell=True, cwd=tmp_path, capture_output=True, text=True, check=False,
     )  # fmt: skip
     assert (repeated.returncode, "public-map" in repeated.stdout or "follows" in repeated.stdout) == (0, True)
+    capture = ("trees", "sqlite:///h/register.db")[::-1]
+    assert "is not recorded until" in rmend("capture", "pause", *capture).out
+    with sqlite3.connect(tmp_path / "h" / "register.db") as connection:
+        touched = connection.execute("UPDATE trees SET warden = 'nobody' WHERE tag_no < 9").rowcount
+    connection.close()
+    mended = rmend("capture", "resume", *capture, "--mend", "--json").json
+    assert (mended["counts"]["update"] > 0, mended["unknown"] > 1000, mended["whole"]) == (True, True, False)
+    assert mended["counts"]["update"] < touched
+    assert "nobody knows" in rmend("capture", "resume", *capture, "--mend").out
     (tmp_path / "h" / "mine.txt").write_text("keep")
     refused = rmend("demo", "h")
     assert (refused.code, "mine.txt" in refused.err) == (2, True)

@@ -15,7 +15,7 @@ from ..core.records import known_column
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Condition, Session, Store, Trigger
-from ..stores.contract.capture import ACTIONS, Options
+from ..stores.contract.capture import ACTIONS, Options, altered
 from ..stores.urls import opened
 from .captured import kept_rows, last_change, needed, note, options_of, row_for, row_of, state_in_words, turn
 from .own import own
@@ -264,7 +264,7 @@ def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured
     triggers = session.triggers(info)
     one.others = [f"{trigger.name}: {trigger.about}" for trigger in triggers if trigger.token is None]
     lacking = _lacking(triggers, row["token"], known.get("triggers", 0)) if row["state"] == "on" else []
-    one.notes = [*lacking, *_altered(info, columns), *_about_key(info), *session.not_seen(info, told)]
+    one.notes = [*lacking, *altered(info, columns), *_about_key(info), *session.not_seen(info, told)]
     if lacking:
         one.state = "broken"
     past = past_if_any(session, info.name, info)
@@ -293,17 +293,4 @@ def _lacking(triggers: Sequence[Trigger], token: str, wanted: int) -> list[str]:
         notes.append(f"{wanted - len(mine)} of its {wanted} triggers are gone: somebody dropped them; refresh it")
     if len(mine) > wanted:
         notes.append(f"it has {len(mine)} triggers and should have {wanted}; refresh it")
-    return notes
-
-
-def _altered(info: TableInfo, known: Mapping[str, str]) -> list[str]:
-    """What has changed of the columns since the capture learnt them."""
-    new = [column.name for column in info.columns if column.name not in known]
-    gone = [name for name in known if name not in info]
-    notes = [f"column {name!r} is new, and not recorded: refresh the capture" for name in new]
-    notes += [f"there is no column {name!r} any more: refresh the capture" for name in gone]
-    for column in info.columns:
-        was = known.get(column.name)
-        if was is not None and was != (column.declared or ""):
-            notes.append(f"column {column.name!r} was {was} and is {column.declared}: refresh the capture")
     return notes

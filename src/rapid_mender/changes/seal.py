@@ -10,6 +10,7 @@ import json
 import zlib
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -21,6 +22,7 @@ from ..core.expressions.types import family
 from ..core.json_text import read_json
 from ..core.own_tables import FIXED
 from ..stores.contract import Condition
+from .others import Others, OthersCheck, others_of
 from .past import NUMBER, Past
 
 _OF_THE_RUN = (
@@ -46,12 +48,16 @@ class Seal:
     checks: str | None = None
     """The CRC-32 of each `every` changes, in hexadecimal: they find which one was altered."""
     every: int = 1
+    others: Others | None = None
+    """What is covered of the changes that no batch made; None if the table was never captured."""
 
     @classmethod
     def read(cls, text: str) -> Seal:
         """A seal as it is kept; one without a hash if somebody altered it to something else."""
         try:
-            seal = cls(**read_json(text, dict[str, Any]()))
+            told = read_json(text, dict[str, Any]())
+            others = told.get("others")
+            seal = cls(**told | {"others": None if others is None else Others.read(others)})
             texts = [seal.hash, *seal.columns, *seal.also.values()]
             numbers = [*map(int, seal.also), *(edge for begin, end in seal.gaps for edge in (begin, end)), seal.every]
             whole = all(type(one) is int and 0 < one < 1 << 62 for one in numbers)
@@ -97,7 +103,8 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     last = past.runs([number, [Condition("seal", "contains", '"hash"')]], limit=1)
     since = past.runs([number, [Condition("batch_no", ">", last[0]["batch_no"] if last else 0)]])
     ended = [one for one in since if one["finished_at"] is not None] if last else []
-    before = Seal.read(last[0]["seal_text"]).hash if last else None
+    prior = Seal.read(last[0]["seal_text"]) if last else None
+    before = prior.hash if prior is not None else None
     hashing = _Hashing(max(1, -(-_changes_of(run) // _MOST_CHECKS)))
     if run["first_change"] is not None:
         for page in past.changes(past.of_run(run)):
@@ -105,8 +112,10 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     seal = Seal(
         "", before, columns, {str(one["batch_no"]): _check(one) for one in ended},
         _gaps(_joined(hashing.numbers), run), _spelled(hashing.checks), hashing.every,
+        others_of(past, prior.others if prior is not None else None, lambda page: _texts(past, page, columns)),
     )  # fmt: skip
-    return json.dumps(asdict(replace(seal, hash=_hash(past, [*ended, run], seal, hashing))))
+    kept = asdict(replace(seal, hash=_hash(past, [*ended, run], seal, hashing)))
+    return json.dumps({name: value for name, value in kept.items() if name != "others" or value is not None})
 
 
 def is_sealed(text: str | None) -> bool:
@@ -128,11 +137,18 @@ def _check(run: Mapping[str, Any]) -> str:
 
 
 def _hash(past: Past, runs: Sequence[Mapping[str, Any]], seal: Seal, hashing: _Hashing) -> str:
-    head = netstrings(["rmend seal 1", seal.before])
+    head = netstrings(["rmend seal 1", seal.before, *_of_others(seal.others)])
     kinds = {column.name: family(column.type) for column in past.kept.columns}
     names = [(name, past.names.get(f"old_{name}", "")) for name in seal.columns]
     shape = netstrings(one for name, stored in names if stored in kinds for one in (name, kinds[stored]))
     return hashlib.sha256(head + b"".join(map(_row_of, runs)) + shape + hashing.digest.digest()).hexdigest()
+
+
+def _of_others(others: Others | None) -> list[Any]:
+    if others is None:
+        return []
+    spans = (",".join("-".join(map(str, span)) for span in each) for each in (others.open, others.late))
+    return [others.after, others.until, others.count, others.hash, *spans]
 
 
 def _plain(value: Any) -> Any:
@@ -188,6 +204,11 @@ class SealCheck:
         self._before = begins["seal"] if begins else None
         self.seals = {number: Seal.read(run["seal_text"]) for number, run in self.runs.items() if run["seal_text"]}
         self._hashing = {number: _Hashing(max(seal.every, 1)) for number, seal in self.seals.items()}
+        self._others = {
+            number: OthersCheck(seal.others, partial(self._known_texts, seal.columns))
+            for number, seal in self.seals.items()
+            if seal.others is not None and min([seal.others.after + 1, *(one[0] for one in seal.others.late)]) > gone
+        }
         self._strays: list[tuple[int, int]] = []
 
     @property
@@ -215,15 +236,22 @@ class SealCheck:
             if run is None:
                 self._strays += [(int(number), int(batch)) for number in numbers[places].tolist()]
             elif int(batch) in self.seals:
-                some = page.take(places)
-                columns = self.seals[int(batch)].columns
-                known = [name for name in columns if self.past.names.get(f"old_{name}") in self.past.kept]
-                self._hashing[int(batch)].add(numbers[places], _texts(self.past, some, known))
+                texts = self._known_texts(self.seals[int(batch)].columns, page.take(places))
+                self._hashing[int(batch)].add(numbers[places], texts)
+        if page.values["batch_no"].null_count:
+            for one in self._others.values():
+                one.add(page)
+
+    def _known_texts(self, columns: Sequence[str], page: Existing) -> pa.Array:
+        known = [name for name in columns if self.past.names.get(f"old_{name}") in self.past.kept]
+        return _texts(self.past, page, known)
 
     def wrong(self) -> Iterator[tuple[int | None, int | None, str]]:
         """What is wrong: the batch, the change, in words."""
         for number, batch in self._strays:
             yield batch, number, "a change was added: there is no such batch"
+        for batch, check in self._others.items():
+            yield from ((batch, None, what) for what in check.wrong())
         before = self._before
         for batch in sorted(self.seals):
             seal, run, hashing = self.seals[batch], self.runs[batch], self._hashing[batch]

@@ -30,7 +30,7 @@ def resumed(table: str, mended: Mended | None) -> None:
     if mended is None:
         console.print("What was written meanwhile is not in its history.")
         return
-    found = [f"{count:,} {what}" for what, count in mended.counts.items() if count]
+    found = [f"{n:,} {what}{'s' if n > 1 else ''}" for what, n in mended.counts.items() if n]
     if found:
         console.print(f"What was changed meanwhile is in its history, as batch {mended.batch}: {', '.join(found)}.")
     else:

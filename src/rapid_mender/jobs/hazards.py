@@ -3,9 +3,13 @@ read."""
 
 from __future__ import annotations
 
-from ..core.own_tables import BATCHES_TABLE, history_info
+from typing import Any
+
+from ..core.json_text import read_json
+from ..core.own_tables import BATCHES_TABLE, CAPTURES_TABLE, history_info
 from ..core.schema import TableInfo
-from ..stores.contract import Need, Session
+from ..stores.contract import Condition, Need, Selection, Session
+from ..stores.contract.capture import altered
 from .job import RejectsTable
 from .plan import Plan
 from .problems import Problems
@@ -29,6 +33,7 @@ def look_for_hazards(plan: Plan, problems: Problems) -> None:
 def look_at_our_tables(session: Session, plan: Plan, problems: Problems) -> None:
     """Note what is wrong with our own tables in the store. A merge would only notice when it writes to them."""
     info = plan.info
+    _look_at_capture(session, info, problems)
     if grants := missing_grants(session, plan):
         problems.warn(f"this user lacks rights, and a merge that needs them will stop: {'; '.join(grants)}")
     _needs_undo(plan, problems, session.find_own(BATCHES_TABLE, owner=info.owner))
@@ -51,6 +56,18 @@ def look_at_our_tables(session: Session, plan: Plan, problems: Problems) -> None
         )
     if why := session.tight(shape):
         problems.warn(f"the history of {info.name!r} might not take every change, and a merge would stop: {why}")
+
+
+def _look_at_capture(session: Session, info: TableInfo, problems: Problems) -> None:
+    kept = session.find_own(CAPTURES_TABLE)
+    if kept is None or "known" not in kept or (kept.rights is not None and "select" not in kept.rights):
+        return
+    of_table = Selection([[Condition("table_name", "=", info.name)]], "capture_no", columns=["state", "known"])
+    for row in session.read(kept, of_table).values.to_pylist():
+        if row["state"] == "paused":
+            problems.warn(f"the capture of {info.name} is paused: what others write to it is not recorded")
+        for note in altered(info, read_json(row["known"], dict[str, Any]()).get("columns") or {}):
+            problems.warn(f"{info.name} is captured, and {note}")
 
 
 def _needs_undo(plan: Plan, problems: Problems, table: TableInfo | None) -> None:

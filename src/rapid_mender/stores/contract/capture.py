@@ -106,6 +106,19 @@ class Capture(Options):
             yield from ((self.names[f"{side}_{name}"], side, name) for name in self.known)
 
 
+def altered(info: TableInfo, known: Mapping[str, str]) -> list[str]:
+    """What has changed of the columns since the capture learnt them."""
+    new = [column.name for column in info.columns if column.name not in known]
+    gone = [name for name in known if name not in info]
+    notes = [f"column {name!r} is new, and not recorded: refresh the capture" for name in new]
+    notes += [f"there is no column {name!r} any more: refresh the capture" for name in gone]
+    for column in info.columns:
+        was = known.get(column.name)
+        if was is not None and was != (column.declared or ""):
+            notes.append(f"column {column.name!r} was {was} and is {column.declared}: refresh the capture")
+    return notes
+
+
 class Capturing:
     """The triggers of a store."""
 
