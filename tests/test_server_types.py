@@ -213,3 +213,21 @@ def test_what_the_database_fills_is_in_the_history(kind: str) -> None:
         assert sorted(rows[-2:], key=str) == [
             {"id": 1, "v": 9, "w": "N0", "twice": 18}, {"id": 500, "v": 7, "w": "X", "twice": 14},
         ]  # fmt: skip
+
+
+NO_TIMES = [("DATE", "'0000-00-00'"), ("DATETIME", "'2020-00-00 00:00:00'"), ("TIMESTAMP(6) NULL", "'0000-00-00 00:00:00'"), ("TIME", "'-838:59:59'")]
+
+
+@pytest.mark.parametrize(("declared", "value"), NO_TIMES)
+def test_times_that_are_none_stay_as_they_are(declared: str, value: str) -> None:
+    """In several rows at once: merged around, undone, and the history knows them."""
+    with servers.database("mariadb") as database:
+        rows = ", ".join(f"({n}, {value}, 1)" for n in range(3))
+        database.run("SET sql_mode = ''", f"CREATE TABLE t (id INT PRIMARY KEY, v {declared}, z INT)", f"INSERT INTO t VALUES {rows}")
+        now = "SELECT id, CAST(v AS CHAR) AS v, z FROM t ORDER BY id"
+        before = database.link.ask(now)
+        merged = rm.merge(rm.Job(store=database.store, table="t", key="id"), [{"id": n, "z": n + 5} for n in range(4)])
+        assert merged.counts == {"insert": 1, "update": 3, "delete": 0, "skip": 0, "reject": 0}
+        assert rm.verify(database.store, "t").holds
+        rm.undo(database.store, merged.batch)
+        assert database.link.ask(now) == before

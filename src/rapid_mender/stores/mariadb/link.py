@@ -395,7 +395,8 @@ def _parsed(texts: Sequence[bytes], picks: Sequence[Pick]) -> pa.Table | None:
     if not texts:
         return schema.empty_table()
     data = b"\n".join(texts) + b"\n"
-    for types in (schema, pa.schema([(name, pa.string()) for name in names])):
+    plain = [(field.name, field.type if pt.is_integer(field.type) else pa.string()) for field in schema]
+    for types in (schema, pa.schema(plain)):  # what is no time of the calendar stays a text
         try:
             return pcsv.read_csv(
                 pa.BufferReader(data),
