@@ -31,7 +31,7 @@ if TYPE_CHECKING:
     from .incoming.query import Query
     from .jobs.check import Checked, check
     from .jobs.draft import draft
-    from .jobs.job import ColumnOptions, Incoming, Job, Rule
+    from .jobs.job import ColumnOptions, Incoming, Job, Rule, Versions
     from .jobs.sync_job import Sync
     from .merging.explain import Explanation, explain
     from .merging.result import Result, Sample
@@ -52,7 +52,7 @@ _PLACES = {
     "stop_capture": "changes.capture", "Mended": "changes.mending",
     "Pruned": "changes.prune", "prune": "changes.prune",
     "Verified": "changes.verify", "verify": "changes.verify",
-    "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job",
+    "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job", "Versions": "jobs.job",
     "Follower": "followers.follow", "followers_of": "followers.known",
     "forget": "followers.known", "Synced": "followers.syncing", "sync": "followers.sync", "syncing": "followers.sync",
     "Compared": "followers.compare", "compare": "followers.sync",
@@ -95,6 +95,7 @@ __all__ = [
     "Synced",
     "Undone",
     "Verified",
+    "Versions",
     "as_of",
     "batches",
     "capture",

@@ -13,7 +13,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.cast import cast
-from ..core.existing import Existing
+from ..core.existing import Existing, concatenated
 from ..core.hashing import hash_rows
 from ..core.json_text import read_json
 from ..core.keys import one_array
@@ -248,19 +248,6 @@ def together(pages: Sequence[Existing]) -> Existing:
     """Pages of rows as one, without their locators."""
     if len(pages) == 1:
         return pages[0]
-    values = pa.concat_tables([page.values for page in pages])
-    starts = np.cumsum([0, *(len(page.positions) for page in pages)])
-    count = int(starts[-1])
-    verbatim: dict[str, Any] = {}
-    for name in {name for page in pages for name in page.verbatim}:
-        mask, unreadable, raw, text = np.zeros(count, bool), np.zeros(count, bool), [], []
-        for page, start in zip(pages, starts, strict=False):
-            if name in page.verbatim:
-                cells = page.verbatim[name]
-                mask[start : start + len(page.positions)] = cells.mask
-                unreadable[start : start + len(page.positions)] = cells.unreadable
-                raw.append(cells.raw)
-                text.append(cells.text)
-        kind = type(next(page.verbatim[name] for page in pages if name in page.verbatim))
-        verbatim[name] = kind(mask, unreadable, pa.concat_tables(raw), pa.concat_arrays(text))
-    return Existing(np.arange(count), values, pa.table({}), verbatim)
+    bare = [Existing(page.positions, page.values, pa.table({}), page.verbatim) for page in pages]
+    joined = concatenated(bare)
+    return Existing(np.arange(len(joined.positions)), joined.values, pa.table({}), joined.verbatim)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -79,3 +80,23 @@ class Existing:
             self.locators.take(index),
             {name: cells for name, cells in verbatim.items() if cells.mask.any()},
         )
+
+
+def concatenated(parts: Sequence[Existing]) -> Existing:
+    """Rows of one table together."""
+    values = pa.concat_tables([part.values for part in parts])
+    starts = np.cumsum([0, *(len(part.positions) for part in parts)])
+    count = int(starts[-1])
+    verbatim: dict[str, Verbatim] = {}
+    for name in {name for part in parts for name in part.verbatim}:
+        mask, unreadable, raw, text = np.zeros(count, bool), np.zeros(count, bool), [], []
+        for part, start in zip(parts, starts, strict=False):
+            if name in part.verbatim:
+                cells = part.verbatim[name]
+                mask[start : start + len(part.positions)] = cells.mask
+                unreadable[start : start + len(part.positions)] = cells.unreadable
+                raw.append(cells.raw)
+                text.append(cells.text)
+        verbatim[name] = Verbatim(mask, unreadable, pa.concat_tables(raw), pa.concat_arrays(text))
+    locators = pa.concat_tables([part.locators for part in parts])
+    return Existing(np.concatenate([part.positions for part in parts]), values, locators, verbatim)

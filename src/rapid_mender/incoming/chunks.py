@@ -21,9 +21,11 @@ class Chunk:
 
     raw: pa.Table
     rows: np.ndarray
+    again: bool = False
+    """Their keys came in chunks before."""
 
     def slice(self, start: int, count: int) -> Chunk:
-        return Chunk(self.raw.slice(start, count), self.rows[start : start + count])
+        return Chunk(self.raw.slice(start, count), self.rows[start : start + count], self.again)
 
 
 FORMATS = ("csv", "tsv", "jsonl", "parquet")

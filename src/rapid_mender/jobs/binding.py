@@ -19,6 +19,7 @@ from .job import ColumnOptions, Job, RejectsTable
 from .plan import ColumnPlan, Plan
 from .problems import Problems
 from .resolving import Resolver
+from .spans import bind_spans, dated
 
 _PLAIN = ColumnOptions()
 
@@ -38,11 +39,14 @@ class _Binder:
         self.key = self._key()
         self.order = self.resolver.column("order", job.order)
         self.options = self._columns()
+        self.spans = bind_spans(self.resolver, problems, job, self.key)
         self.update_only = self._update_only()
 
     def plan(self, session: Session, ragged: bool) -> Plan:
         """All of it, as a plan."""
         job, info = self.job, self.info
+        if self.spans is not None:
+            job = dated(job, self.spans, info[self.spans.begin])
         rows = Scope({"existing": {column.name: column.type for column in info.columns}}, bare="existing")
         mark, unmark = self._set("mark", job.mark, rows), self._set("unmark", job.unmark, rows)
         marked = self.resolver.expression("marked", job.marked, rows)
@@ -60,6 +64,7 @@ class _Binder:
             marked=marked,
             fixed_marks=self._fixed_marks(mark, marked) if job.mark else {},
             scope=self.resolver.expression("scope", job.scope, rows),
+            spans=self.spans,
             archive=self._archive(session),
             allowed=tuple(NAMES.index(name) for name in job.allow),
             has_functions=any(not isinstance(rule.when, str) for rule in job.rules),
@@ -75,6 +80,8 @@ class _Binder:
 
     def _column(self, name: str) -> ColumnPlan:
         options = self._option(name)
+        if self.spans is not None and name in self.spans.columns:
+            return ColumnPlan(options, "insert")
         apart = bool(self.update_only) and name not in self.update_only and options.write != "never"
         return ColumnPlan(options, "insert" if apart else options.write)
 

@@ -23,6 +23,9 @@ from ..stores.urls import without_password
 from .job_file import read_job_file
 
 _SHOWN = 200
+_NOT_WITH_VERSIONS = (
+    "{} does not go with [versions]: a record is dated, and closed versions stay; leave one of the two out"
+)
 
 
 def _listed(value: Any) -> Any:
@@ -90,6 +93,29 @@ class Rule(Strict):
     because: str | None = None
 
 
+class Versions(Strict):
+    """How a table keeps the versions of a thing: rows with spans of time.
+
+    `from` (in Python `from_`) and `to` are the columns of a span; `current` a flag of the version that is in force, and
+    `number` what counts the versions of a key, if the table has these. `effective` is the incoming column that dates a
+    record; without it that is the time of the batch. `open` is the date that stands for no end, if that is not null;
+    with `end = "included"` a span has its last day in it. `late` says what becomes of a record that is dated before the
+    current version. With `overwrite = "all"` what is not versioned is overwritten in all versions of a key.
+    """
+
+    model_config = ConfigDict(populate_by_name=True)
+
+    from_: str = Field(alias="from")
+    to: str
+    current: str | None = None
+    number: str | None = None
+    effective: str | None = None
+    open: date | None = None
+    end: Literal["excluded", "included"] = "excluded"
+    late: Literal["insert", "skip", "reject"] = "reject"
+    overwrite: Literal["current", "all"] = "current"
+
+
 class ColumnOptions(Strict):
     """How one column is compared and written."""
 
@@ -100,6 +126,7 @@ class ColumnOptions(Strict):
     write: Literal["always", "insert", "never"] = "always"
     null: Literal["overwrite", "keep", "default"] = "overwrite"
     previous: str | None = None
+    version: bool = False
 
     @property
     def likeness(self) -> Likeness:
@@ -215,6 +242,9 @@ class Job(Strict):
     order: str | None = None
     update_only: Names = []
     columns: Annotated[dict[str, ColumnOptions], BeforeValidator(each_of(ColumnOptions, "[columns.{}]"))] = {}
+    versions: Annotated[
+        Versions | None, BeforeValidator(lambda value: Versions(**value) if isinstance(value, dict) else value)
+    ] = None
     rules: Annotated[list[Rule], BeforeValidator(each_of(Rule, "rule {}"))] = []
     allow: Annotated[list[Literal["insert", "update", "delete"]], BeforeValidator(_listed)] = [
         "insert", "update", "delete",
@@ -252,6 +282,23 @@ class Job(Strict):
                 False,
                 'null_key = "generate" with commit_every: a run that is stopped and run again would insert the records '
                 "without a key twice; leave one of the two out",
+            ),
+            (
+                any(options.version for options in self.columns.values()),
+                self.versions is not None,
+                'version = true needs the columns of the spans: [versions] from = "valid_from", to = "valid_to"',
+            ),
+            (
+                self.versions is not None,
+                any(options.version for options in self.columns.values()),
+                "[versions] needs a column whose change opens a version: version = true in [columns.NAME]",
+            ),
+            (self.versions is not None and self.order is not None, False, _NOT_WITH_VERSIONS.format("order")),
+            (self.versions is not None and archives, False, _NOT_WITH_VERSIONS.format('delete = "archive"')),
+            (
+                self.versions is not None and self.null_key == "generate",
+                False,
+                _NOT_WITH_VERSIONS.format('null_key = "generate"'),
             ),
             (archives, self.archive is not None, 'delete = "archive" needs the table: archive = "NAME"'),
             (self.archive is not None, archives, 'archive says where rows go; set delete = "archive"'),

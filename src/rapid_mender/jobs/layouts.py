@@ -116,8 +116,23 @@ class Layouts:
                 hint = f"; or, if it is several columns, set the delimiter: delimiter = {json.dumps(mark)}"
             self._problems.wrong(f"{error}{hint}")
             return None
+        self._look_at_spans(mapping)
         # in the table's order: that of the records, and so of reasons and changes, may be a neighbour's
         return dict(sorted(mapping.items(), key=lambda pair: info.names.index(pair[1])))
+
+    def _look_at_spans(self, mapping: Mapping[str, str]) -> None:
+        """A batch dates its records, and says nothing else of spans."""
+        spans = self._plan.spans
+        if spans is None:
+            return
+        effective = spans.options.effective
+        own = [spans.begin] if effective is not None and effective.lower() == spans.begin.lower() else []
+        for name, column in mapping.items():
+            if column in spans.columns and column not in own:
+                self._problems.wrong(
+                    f"the batch sends {name!r}, and {column} is set by [versions]; list it in ignore"
+                    + (", or let it date the records: effective" if column == spans.begin else "")
+                )
 
     def columns_of(self, names: Sequence[str]) -> list[str]:
         """The columns to which incoming names go; none if they do not fit."""

@@ -10,6 +10,7 @@ from ..core.compare import Likeness
 from ..core.expressions import Expression
 from ..core.schema import TableInfo
 from .job import ColumnOptions, Job
+from .spans import Spans
 
 
 @dataclass(frozen=True)
@@ -47,6 +48,8 @@ class Plan:
     marked: Expression | None
     fixed_marks: Mapping[str, Expression]
     scope: Expression | None
+    spans: Spans | None
+    """The columns in which the table keeps spans of time, if it has versions."""
     archive: TableInfo | None
     allowed: tuple[int, ...]
     has_functions: bool
@@ -72,9 +75,15 @@ class Plan:
         """The columns of the primary key that the database makes, where records are merged by others."""
         return [name for name in self.info.primary_key if name not in self.key and self.info[name].has_default]
 
+    @cached_property
+    def identity(self) -> list[str]:
+        """The columns that tell the rows apart: of versions the key alone does not."""
+        return self.key if self.spans is None else [*self.key, self.spans.begin]
+
     def lacking(self, sent: Iterable[str]) -> list[str]:
         """The required columns that an insert would not have."""
         there = {name for name in sent if self.columns[name].writes != "never"}
+        there |= set(self.spans.columns) if self.spans is not None else set()
         return [c.name for c in self.info.columns if c.required and c.name not in there]
 
     def updatable(self, sent: Iterable[str]) -> list[str]:

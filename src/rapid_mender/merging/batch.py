@@ -31,6 +31,17 @@ class Repeats:
     rows: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
     fates: np.ndarray = field(default_factory=lambda: np.empty(0, np.int8))
     measures: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
+    turns: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
+    """How many records of its key stand before a record, by their dates; empty if all stand alone."""
+
+    def turns_of(self, rows: np.ndarray) -> np.ndarray:
+        """How many records of its key stand before each of `rows`."""
+        turn = np.zeros(len(rows), np.int64)
+        if len(self.turns):
+            at = np.minimum(np.searchsorted(self.rows, rows), len(self.rows) - 1)
+            hit = self.rows[at] == rows
+            turn[hit] = self.turns[at[hit]]
+        return turn
 
     def of(self, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The fate of each of `rows`, and the row against which it was measured."""
@@ -101,11 +112,30 @@ class Batch:
                 if mask.any():
                     yield Chunk(chunk.raw.filter(pa.array(mask)), chunk.rows[mask])
 
+    def in_turn(self, most: int) -> Iterator[Chunk]:
+        """The records, of each key the oldest first, no key twice in a chunk."""
+        waiting, turn = self.spool, 0
+        while True:
+            left = Spool()
+            for chunk in chunks_of(waiting, most):
+                turns = self.repeats.turns_of(chunk.rows)
+                now, then = pa.array(turns == turn), turns > turn
+                if then.any():
+                    numbered = chunk.raw.append_column(NUMBERS, pa.array(chunk.rows))
+                    left.put(numbered.filter(pa.array(then)))
+                yield Chunk(chunk.raw.filter(now), chunk.rows[turns == turn], turn > 0)
+            if waiting is not self.spool:
+                waiting.close()
+            if not left.rows:
+                return
+            waiting, turn = left, turn + 1
+
     def parts(self, reader: Reader, at_once: int, done: int) -> Iterator[tuple[Chunk, bool]]:
         """Chunks of at most `at_once` records, each with whether a transaction ends with it; not what is `done`."""
         most = reader.plan.job.commit_every
         size = at_once if most is None else min(at_once, most)
         chunks = self.chunks(size) if reader.plan.job.null_key == "reject" else self.keyless_last(reader, size)
+        chunks = self.in_turn(size) if self.repeats.turns.any() else chunks
         filled = 0
         for chunk in chunks:
             start = min(done, len(chunk.rows))

@@ -72,7 +72,7 @@ class ChunkWay:
             values = records.values if index is None else records.values.take(index)
             some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
             with timed("looking up and deciding"):
-                decided = decide_slice(session, plan, layout, values, some, self.now)
+                decided = decide_slice(session, plan, layout, values, some, self.now, chunk.again)
             if time == "first":
                 gather.tally.fired.add(decided.fired)
             outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.matched_row))
@@ -93,7 +93,13 @@ class ChunkWay:
             if self.groups is not None and outcome.groups is not None:
                 self.groups.count(counts, outcome.groups.filter(pa.array(~for_now)), outcome.decisions.codes[~for_now])
         if open_still.any():
-            gather.tally.deferred.append(Chunk(chunk.raw.filter(pa.array(open_still)), chunk.rows[open_still]))
+            gather.tally.deferred.append(
+                Chunk(
+                    chunk.raw.filter(pa.array(open_still)),
+                    chunk.rows[open_still],
+                    chunk.again or plan.spans is not None,
+                )
+            )
         if self.groups is not None:
             closed = np.flatnonzero(alone.codes >= 0)
             some = records.values.take(pa.array(closed))

@@ -21,7 +21,9 @@ from ..core.rules import Fired, apply_allow, apply_rules
 from ..jobs.layouts import Layout
 from ..jobs.plan import Plan
 from ..stores.contract import Session
+from .decide_versions import Versioned, settle, with_spans
 from .marks import is_marked, unmarking
+from .timeline import timeline_of
 
 
 @dataclass
@@ -57,6 +59,8 @@ class DecidedSlice:
     """For each record the place of its row in `existing`, or -1."""
     inputs: RuleInputs
     fired: Fired = field(default_factory=Fired)
+    versioned: Versioned | None = None
+    """What is to be known beside that, where the table keeps versions."""
 
 
 def decide_slice(
@@ -66,10 +70,13 @@ def decide_slice(
     values: pa.Table,
     extras: dict[str, pa.Array],
     now: datetime,
+    again: bool = False,
 ) -> DecidedSlice:
-    """Look records up, and decide on them: by default, by the rules, by what the job allows."""
+    """Look records up, and decide on them: by default, by the rules, by what the job allows. `again`: what this
+    transaction wrote may be of their keys."""
     count = values.num_rows
-    existing = _fetch(session, plan, values)
+    timeline = timeline_of(session, plan, values, again) if plan.spans is not None else None
+    existing = timeline.existing if timeline is not None else _fetch(session, plan, values)
     answers = pa.array(existing.positions)
     sent = plan.updatable(values.column_names)
     taken = values.select(sent).take(answers)
@@ -98,12 +105,16 @@ def decide_slice(
     decided = DecidedSlice(values, existing, pa.table(setting), changed, patterns, decisions, matched_row, inputs)
     if layout.rules:
         several = np.bincount(existing.positions, minlength=count) > 1
+        several |= timeline.odd if timeline is not None else False
         updates = np.zeros(count, bool)
         updates[matched_row >= 0] = patterns.having(changed)[matched_row[matched_row >= 0]]
         env = Env(count, inputs, now)
         decided.fired = apply_rules(decisions, layout.rules, env, inputs, ~several, updates)
         _refuse_null_inserts(plan, values, decisions)
     _skip_marked(plan, decided, now)
+    if timeline is not None:
+        decided.versioned = settle(plan, timeline, decisions, matched_row, patterns)
+        decided.values = with_spans(plan, timeline, values)
     apply_allow(decisions, plan.allowed)
     return decided
 

@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 from ..core.hashing import hash_rows
 from ..core.keys import one_array
 from ..core.records import REJECT_TEXT
-from ..core.repeats import RepeatFinder, among, resolve_repeats
+from ..core.repeats import STANDS, RepeatFinder, among, resolve_repeats
 from ..incoming import Chunk, Source, Spool
 from ..incoming.rejected import restored
 from ..jobs.layouts import Shape, shape_of
@@ -63,18 +63,35 @@ def _resolve(session: Session, reader: Reader, spool: Spool, repeated: np.ndarra
             some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
             second = hash_rows(folded, second_seed)[hit]
             record, age = _record_hash(session, reader, some, record_seed)
-            parts.append((some.rows, first[hit], second, record))
+            parts.append((some.rows, first[hit], second, record, reader.dates(some)))
             ages.append(age)
-    rows, key_a, key_b, record = (np.concatenate(arrays) for arrays in zip(*parts, strict=True))
+    rows, key_a, key_b, record, date = (np.concatenate(arrays) for arrays in zip(*parts, strict=True))
     age = None
     if plan.order is not None:
         every = pa.concat_arrays(ages)
         age = np.zeros(len(every), np.int64)  # what has no date is older than all
         dated = every.is_valid().to_numpy(zero_copy_only=False)
         age[dated] = pc.rank(every.drop_null(), tiebreaker="dense").to_numpy().astype(np.int64)
-    fates, measures = resolve_repeats(rows, key_a, key_b, record, plan.job.duplicates, age)
     by_row = np.argsort(rows)
-    return Repeats(rows[by_row], fates[by_row], measures[by_row])
+    if plan.spans is None:
+        fates, measures = resolve_repeats(rows, key_a, key_b, record, plan.job.duplicates, age)
+        return Repeats(rows[by_row], fates[by_row], measures[by_row])
+    # of one key several records may stand, if each has a date of its own
+    key_c, key_d = (hash_rows([pa.array(one), pa.array(date)], second_seed) for one in (key_a, key_b))
+    fates, measures = resolve_repeats(rows, key_c, key_d, record, plan.job.duplicates, None)
+    turns = _turns(key_a, key_b, date, fates)
+    return Repeats(rows[by_row], fates[by_row], measures[by_row], turns[by_row])
+
+
+def _turns(key_a: np.ndarray, key_b: np.ndarray, date: np.ndarray, fates: np.ndarray) -> np.ndarray:
+    """How many of the records that stand for a key and a date come before each of its key, by their dates."""
+    turns = np.zeros(len(date), np.int64)
+    stands = np.flatnonzero(fates == STANDS)
+    order = stands[np.lexsort((date[stands], key_b[stands], key_a[stands]))]
+    begins = np.append(True, (np.diff(key_a[order]) != 0) | (np.diff(key_b[order]) != 0))
+    place = np.arange(len(order))
+    turns[order] = place - np.maximum.accumulate(np.where(begins, place, 0)) if len(order) else turns[order]
+    return turns
 
 
 def _record_hash(session: Session, reader: Reader, chunk: Chunk, seed: int) -> tuple[np.ndarray, pa.Array]:

@@ -7,6 +7,7 @@ from datetime import datetime
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ..core.decisions import DELETE, SKIP
 from ..core.existing import Existing
@@ -24,12 +25,26 @@ _AT_ONCE = 1 << 16
 
 
 def in_scope(session: Session, plan: Plan, now: datetime) -> int:
-    """How many rows are within the job's scope."""
+    """How many rows are within the job's scope; of versions, those that are in force."""
     if plan.scope is None:
-        return session.count(plan.info)
-    uses = list(dict.fromkeys(name for _, name in plan.scope.uses)) or plan.key
+        return session.count(plan.info, [] if plan.spans is None else [[plan.spans.in_force]])
+    uses = list(dict.fromkeys([*(name for _, name in plan.scope.uses), *_ends(plan)])) or plan.key
     pages = session.scan(plan.info, uses)
-    return sum(int(mask_of(_scope(plan, page, now).values).sum()) for page in pages)
+    return sum(int((mask_of(_scope(plan, page, now).values) & _in_force(plan, page)).sum()) for page in pages)
+
+
+def _ends(plan: Plan) -> list[str]:
+    return [] if plan.spans is None else [plan.spans.end]
+
+
+def _in_force(plan: Plan, rows: Existing) -> np.ndarray:
+    """A mask of the rows that are no closed versions."""
+    if plan.spans is None:
+        return np.ones(len(rows.positions), bool)
+    ends = one_array(rows.values[plan.spans.end])
+    return mask_of(
+        pc.is_null(ends) if plan.spans.open is None else pc.equal(ends, pa.scalar(plan.spans.open, ends.type))
+    )
 
 
 def _scope(plan: Plan, page: Existing, now: datetime) -> Cells:
@@ -82,12 +97,12 @@ class Missing:
         uses = [name for _, name in plan.scope.uses] if plan.scope is not None else []
         marks = [*plan.fixed_marks.values(), *([plan.marked] if plan.marked is not None else [])]
         uses += [*plan.fixed_marks, *(name for one in marks for _, name in one.uses)]
-        columns = list(dict.fromkeys([*plan.key, *uses]))
+        columns = list(dict.fromkeys([*plan.key, *uses, *_ends(plan)]))
         self.failed = 0
         """For how many rows the scope could not be computed; these are left out."""
         for page in session.scan(plan.info, columns, key=plan.key):
             keys = page.values.select(plan.key)
-            gone = ~batch.has(session, plan.info, keys) & ~null_keys(keys)
+            gone = ~batch.has(session, plan.info, keys) & ~null_keys(keys) & _in_force(plan, page)
             if plan.scope is not None:
                 cells = _scope(plan, page, now)
                 self.failed += int((cells.failed & gone).sum()) if cells.failed is not None else 0

@@ -14,6 +14,7 @@ from ..core.expressions.scope import Name
 from ..core.keys import null_keys, one_array
 from ..core.masks import mask_of
 from ..core.records import Records, check_required, derive, misfit, read_columns
+from ..core.versions import ALWAYS, instants
 from ..incoming import Chunk
 from ..jobs.layouts import Layout, Layouts, shape_of
 from ..jobs.plan import Plan
@@ -49,7 +50,7 @@ class Reader:
             derive(records, derived, self._incoming(records, layout), self.now, info)
         if layout.misfit is not None:
             records.add_fault(np.ones(len(chunk.rows), bool), layout.misfit)
-        absent = [name for name in self.plan.key if name not in records.values.column_names]
+        absent = [name for name in self.plan.identity if name not in records.values.column_names]
         if absent:
             nulls = {name: pa.nulls(len(chunk.rows), info[name].type) for name in absent}
             present = zip(records.values.column_names, records.values.columns, strict=True)
@@ -92,6 +93,7 @@ class Reader:
             records.add_fault(mask, misfit(values, plan.info[name], why))
         sent = records.values.column_names
         check_required(records, plan.info, [n for n in sent if n not in plan.key and plan.columns[n].strict_null])
+        self._check_dates(records)
         null = null_keys(records.values.select(self._must_come())) & records.faults.is_null().to_numpy(
             zero_copy_only=False
         )
@@ -106,6 +108,28 @@ class Reader:
             ]
             names = pc.binary_join_element_wise(*empty, ", ", null_handling="skip")
             records.add_fault(null, pc.binary_join_element_wise("the key has no value: ", names, ""))
+
+    def _check_dates(self, records: Records) -> None:
+        """A record of a version has a date, which is before that which stands for no end."""
+        spans = self.plan.spans
+        if spans is None:
+            return
+        given = one_array(records.values[spans.begin])
+        sound = records.faults.is_null().to_numpy(zero_copy_only=False)
+        by = spans.options.effective or spans.begin
+        records.add_fault(mask_of(pc.is_null(given)) & sound, f"the record has no date ({by})")
+        if spans.open is not None:
+            past = mask_of(pc.greater_equal(given, pa.scalar(spans.open, given.type))) & sound
+            if past.any():
+                why = f"a date before {spans.open}, which stands for no end"
+                records.add_fault(past, misfit(given.filter(pa.array(past)), self.plan.info[spans.begin], why))
+
+    def dates(self, chunk: Chunk) -> np.ndarray:
+        """The dates of records of versions, as instants; 0 where a plan has none."""
+        spans = self.plan.spans
+        if spans is None:
+            return np.zeros(len(chunk.rows), np.int64)
+        return instants(self.read(chunk, [spans.begin]).values[spans.begin], ALWAYS)
 
     def _must_come(self) -> list[str]:
         """The key columns that must come with the record, since the database cannot make them."""

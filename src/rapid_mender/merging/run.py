@@ -38,7 +38,7 @@ from .rejects import RejectsFile, keep_rejects
 from .result import Result, decisions_schema
 from .retries import MOST, pause
 from .tally import Tally
-from .write import Writer
+from .write_versions import writer_for
 
 
 def preview(job: Job, incoming: Any = None, *, by: str | None = None, progress: Progress | None = None) -> Result:
@@ -281,7 +281,7 @@ class Run:
         return {
             "records": tally.records, "missing": tally.missing, "changed": dict(tally.changed),
             "rules": {str(number): count for number, count in sorted(tally.fired.decided.items())},
-            "key": self.plan.key, **({"archive": self.plan.archive.name} if self.plan.archive is not None else {}),
+            "key": self.plan.identity, **({"archive": self.plan.archive.name} if self.plan.archive is not None else {}),
             "steps": {name: round(seconds, 3) for name, seconds in tally.seconds.items()},
             **({"rejects": {_short(why): n for why, n in tally.reasons.most_common(10)}} if tally.reasons else {}),
             "retries": self.retries, "seconds": round(time.perf_counter() - self.started, 3),
@@ -357,7 +357,7 @@ class Run:
     ) -> tuple[bool, int]:
         """One transaction's work. Returns whether it was the last, and how many records are done."""
         gather = self._gather(self.unit)
-        writer = Writer(session, self.plan, recorder, self.now) if self.write else Foreseer(gather, self.groups)
+        writer = writer_for(session, self.plan, recorder, self.now) if self.write else Foreseer(gather, self.groups)
         unit = Unit(session, writer, gather)
         for chunk, ends in chunks:
             way.merge(unit, chunk, at)

@@ -35,7 +35,7 @@ class Writer:
 
     def __init__(self, session: Session, plan: Plan, recorder: Recorder, now: datetime) -> None:
         self.plan, self.recorder, self.now = plan, recorder, now
-        self.rows = RowWriter(session, recorder, plan.info, plan.key)
+        self.rows = RowWriter(session, recorder, plan.info, plan.identity)
 
     def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
         """Write what was decided. What the store refuses is known later: see `reject_refused`."""
@@ -47,19 +47,23 @@ class Writer:
             return pending
         self.recorder.await_changes()
         if len(updated):
-            rows = matched_row[updated]
-            setting = Setting(decided.setting, decided.changed, decided.patterns)
-            for places in together(decided.existing, setting, rows):
-                some = rows[places]
-                why = decided.decisions.rules_reasons(updated[places])
-                written = self.rows.update(decided.existing.take(some), setting, some, why)
-                pending.append(Pending(updated[places], written.refusals))
+            pending += self._update(decided, updated)
         if len(inserted):
             pending += self._insert(decided, inserted)
         if len(doomed):
             gone = decided.existing.take(matched_row[doomed])
             why = decided.decisions.rules_reasons(doomed)
             pending += [Pending(doomed, written.refusals) for written in self._delete(gone, why)]
+        return pending
+
+    def _update(self, decided: DecidedSlice, updated: np.ndarray) -> list[Pending]:
+        rows, pending = decided.matched_row[updated], []
+        setting = Setting(decided.setting, decided.changed, decided.patterns)
+        for places in together(decided.existing, setting, rows):
+            some = rows[places]
+            why = decided.decisions.rules_reasons(updated[places])
+            written = self.rows.update(decided.existing.take(some), setting, some, why)
+            pending.append(Pending(updated[places], written.refusals))
         return pending
 
     def delete_missing(self, rows: Existing) -> dict[int, str]:

@@ -18,6 +18,7 @@ from ..core.cast import plain
 from ..core.existing import Existing
 from ..core.frames import as_table
 from ..core.keys import fold_table, match, one_array
+from ..core.masks import mask_of
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
 from .contract import ALL, Condition, Load, Selection, Session, Store, Where, Written
@@ -111,11 +112,14 @@ class MemorySession(Session):
     def find(self, name: str) -> TableInfo | None:
         return self.infos.get(name)
 
-    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False, only: Condition | None = None) -> Existing:
         del fresh  # every session has its own tables, always up to date
         columns = info.pick(keys.column_names)
         table = self.data[info.name]
         asked, rows = match(fold_table(keys, columns), fold_table(table, columns))
+        if only is not None:
+            kept = mask_of(one_array(_test(table, only)))[rows]
+            asked, rows = asked[kept], rows[kept]
         return Existing(asked, table.take(pa.array(rows)), pa.table({"row": rows}))
 
     def scan(
@@ -226,6 +230,8 @@ def _filtered(table: pa.Table, where: Where) -> pa.Table:
 
 
 def _test(table: pa.Table, one: Condition) -> pa.ChunkedArray:
+    if one.value is None:
+        return pc.is_null(table[one.column])
     if one.op == "contains":
         return pc.match_substring(table[one.column], one.value)
     return _OPS[one.op](table[one.column], pa.scalar(one.value, table[one.column].type))

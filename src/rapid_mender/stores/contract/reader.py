@@ -59,8 +59,9 @@ class Reader(ABC):
         return self.slice_rows
 
     @abstractmethod
-    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
-        """The rows whose key equals one of `keys`, by the database's own idea of equal.
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False, only: Condition | None = None) -> Existing:
+        """The rows whose key equals one of `keys`, by the database's own idea of equal; of these `only` the ones for
+        which a condition holds: that a column has a value, or, with None as that, that it has none.
 
         `fresh`: also rows that this transaction wrote. Otherwise the caller asks only for keys that it has not
         written yet, and the store may read the table as it was when the transaction began.

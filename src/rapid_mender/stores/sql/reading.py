@@ -312,13 +312,14 @@ class SQLReading(Session):
             done[i] = plain(answer.sort_by("n")["folded"]).take(each.indices)
         return done
 
-    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False, only: Condition | None = None) -> Existing:
         table, names = self._described(info), keys.column_names
         link = self._write.drained() if fresh or info.triggers else self._reading()
         tests = [
             f"t.{self._q(name)} {table.forms[name].equals} {table.forms[name].write.format(f's.c{i}')}"
             for i, name in enumerate(names, 1)
         ]
+        tests += [] if only is None else [self._test(table, only)]
         picks = [Pick("s.c0", "position", NUMBER), *self._picks(table, info.columns)]
         indexed = any(columns[0] in names for columns in table.indexes)
         link.expect(indexed)
@@ -390,6 +391,8 @@ class SQLReading(Session):
     def _test(self, table: Described, one: Condition) -> str:
         column, form = table.info[one.column], table.forms[one.column]
         expression = f"t.{self._q(one.column)}"
+        if one.value is None:
+            return f"{expression} IS NULL"
         literal = self._literal(form, to_wire(pa.array([one.value], column.type), form.wire))
         if one.op == "contains":
             return self._contains(expression, literal)

@@ -10,7 +10,7 @@ import pyarrow as pa
 from ...core.existing import Existing, Verbatim
 from ...core.keys import one_array
 from ...core.schema import Column
-from ..contract import Selection, Where
+from ..contract import Condition, Selection, Where
 from ..sql.text import name_sql
 from .link import Link
 from .tables import Described
@@ -82,21 +82,30 @@ class Rows:
         sql = f"SELECT {self._selecting(picked)} {self._from}{where} ORDER BY {finders} LIMIT {most}"
         return self._existing(link, link.query(sql, last, most), picked)
 
-    def fetch(self, link: Link, keys: pa.Table) -> Existing:
-        """The rows that have one of `keys`."""
+    def fetch(self, link: Link, keys: pa.Table, only: Condition | None = None) -> Existing:
+        """The rows that have one of `keys`, and for which a condition holds."""
         names = keys.column_names
         bound = {f"k{i}": encode(self.info[name], one_array(keys[name])) for i, name in enumerate(names)}
+        also = ""
+        if only is not None and only.value is None:
+            also = f" AND t.{name_sql(only.column)} IS NULL"
+        elif only is not None:
+            column = self.info[only.column]
+            bound["only"] = encode(column, pa.repeat(pa.scalar(only.value, column.type), keys.num_rows))
         if self.is_indexed(link, tuple(names)):
             where = " AND ".join(f"t.{name_sql(name)} = ?{i + 2}" for i, name in enumerate(names))
-            sql = f"SELECT ?1 AS position, {self._select} {self._from} WHERE {where}"
+            also = also or (f" AND t.{name_sql(only.column)} = ?{len(names) + 2}" if only is not None else "")
+            sql = f"SELECT ?1 AS position, {self._select} {self._from} WHERE {where}{also}"
             rows = link.query(sql, pa.table({"position": np.arange(keys.num_rows), **bound}))
         else:
-            rows = self._fetch_by_scan(link, names, bound)
+            every = names if only is None or only.value is None else [*names, only.column]
+            rows = self._fetch_by_scan(link, every, bound, also)
         return self._existing(link, rows)
 
-    def _fetch_by_scan(self, link: Link, names: list[str], bound: dict[str, pa.Array]) -> pa.Table:
+    def _fetch_by_scan(self, link: Link, names: list[str], bound: dict[str, pa.Array], also: str) -> pa.Table:
         """Without an index on the key: one pass over the table, each row looked up among the keys."""
         collation = {"case": "NOCASE", "blanks": "RTRIM", None: "BINARY"}
+        bound = {f"k{i}": values for i, values in enumerate(bound.values())}
         types = [f"k{i} {declare(self.info[n])} COLLATE {collation[self.info[n].fold]}" for i, n in enumerate(names)]
         index = ", ".join(bound)
         link.run("DROP TABLE IF EXISTS temp.rmend_keys")
@@ -105,7 +114,7 @@ class Rows:
         marks = ", ".join(f"?{i + 1}" for i in range(len(bound) + 1))
         link.run(f"INSERT INTO temp.rmend_keys VALUES ({marks})", pa.table({"position": np.arange(count), **bound}))
         link.run(f"CREATE INDEX temp.rmend_keys_index ON rmend_keys ({index})")
-        on = " AND ".join(f"t.{name_sql(name)} = s.k{i}" for i, name in enumerate(names))
+        on = " AND ".join(f"t.{name_sql(name)} = s.k{i}" for i, name in enumerate(names)) + also
         rows = link.query(
             f"SELECT s.position AS position, {self._select} {self._from} CROSS JOIN temp.rmend_keys AS s ON {on}"
         )

@@ -14,7 +14,7 @@ from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..background import Background
-from ..contract import ALL, Load, Normalised, Refusals, Selection, Where, Written, refused_too
+from ..contract import ALL, Condition, Load, Normalised, Refusals, Selection, Where, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .capturing import SQLiteCapturing
 from .link import Link, Locked
@@ -118,10 +118,10 @@ class SQLiteSession(SQLiteCapturing):
     def rows_at_once(self, info: TableInfo, key: Sequence[str]) -> int:
         return self.slice_rows if self._rows(info).is_indexed(self._write.drained(), tuple(key)) else self.chunk_rows
 
-    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False) -> Existing:
+    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False, only: Condition | None = None) -> Existing:
         if fresh or info.triggers:
-            return self._rows(info).fetch(self._write.drained(), keys)
-        return self._read(lambda link, rows: rows.fetch(link, keys), info)
+            return self._rows(info).fetch(self._write.drained(), keys, only)
+        return self._read(lambda link, rows: rows.fetch(link, keys, only), info)
 
     def _read(self, look: Callable[[Link, Rows], Existing], info: TableInfo) -> Existing:
         """Look at the table as it was when the transaction began, if that is still possible."""

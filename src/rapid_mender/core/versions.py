@@ -1,0 +1,66 @@
+"""Versions of things: which row of a key is in force at a time, and which spans of a key do not fit together."""
+
+from __future__ import annotations
+
+from dataclasses import dataclass
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.types as pt
+
+from .keys import one_array
+
+NEVER = np.int64(np.iinfo(np.int64).max)
+"""The instant of no end."""
+ALWAYS = np.int64(np.iinfo(np.int64).min)
+"""The instant of no beginning."""
+
+
+def instants(values: pa.Array | pa.ChunkedArray, null: np.int64) -> np.ndarray:
+    """Dates or timestamps as whole numbers, in the unit of their type; `null` for those that are."""
+    array = one_array(values)
+    numbers = array.cast(pa.int32()).cast(pa.int64()) if pt.is_date32(array.type) else array.cast(pa.int64())
+    return numbers.fill_null(int(null)).to_numpy(zero_copy_only=False)
+
+
+def as_instants(numbers: np.ndarray, kind: pa.DataType, never: pa.Scalar) -> pa.Array:
+    """The other way round; `never` stands for no end."""
+    none = numbers == NEVER
+    given = pa.array(np.where(none, 0, numbers))
+    values = given.cast(pa.int32()).cast(kind) if pt.is_date32(kind) else given.cast(kind)
+    return pa.compute.if_else(pa.array(none), never, values) if none.any() else values
+
+
+@dataclass(frozen=True)
+class Found:
+    """What some versions are to instants of their keys, one for each: `row` is the place of the version in force, or
+    -1; `until` when the next one begins; `before` the place of the last one that ended, or -1; `late` masks the
+    instants after which a version begins; `odd` those whose key has spans that overlap."""
+
+    row: np.ndarray
+    until: np.ndarray
+    before: np.ndarray
+    late: np.ndarray
+    odd: np.ndarray
+
+
+def versions_at(at: np.ndarray, asked: np.ndarray, begin: np.ndarray, end: np.ndarray) -> Found:
+    """Which versions are in force at instants. `asked` has for each version the place of the instant of its key;
+    `begin` and `end` are its span, closed-open."""
+    count = len(at)
+    row, before, until = np.full(count, -1), np.full(count, -1), np.full(count, NEVER)
+    late, odd = np.zeros(count, bool), np.zeros(count, bool)
+    order = np.lexsort((begin, asked))
+    who, first, last = asked[order], begin[order], end[order]
+    same = who[1:] == who[:-1]
+    odd[who[1:][same & ((first[1:] < last[:-1]) | (first[1:] == first[:-1]))]] = True
+    odd[who[last < first]] = True
+    instant = at[who]
+    inside = (first <= instant) & ((instant < last) | (first == instant))
+    row[who[inside]] = order[inside]
+    after = first > instant
+    late[who[after]] = True
+    np.minimum.at(until, who[after], first[after])
+    ended = ~after & ~inside
+    before[who[ended]] = order[ended]  # the last of them, as they are in order
+    return Found(row, until, before, late, odd)

@@ -1,0 +1,180 @@
+"""Writing versions: what ends closes, what begins is inserted."""
+
+from __future__ import annotations
+
+from datetime import datetime
+
+import numpy as np
+import pyarrow as pa
+
+from ..changes.recorder import Recorder
+from ..core.cast import cast
+from ..core.compare import Patterns, differs
+from ..core.decisions import DELETE, DID_NOT_COME, INSERT, UPDATE
+from ..core.existing import Existing
+from ..core.keys import one_array
+from ..core.versions import ALWAYS, NEVER, instants
+from ..jobs.plan import Plan
+from ..stores.contract import Session
+from .decide import DecidedSlice
+from .decide_versions import Versioned, flags, next_versions
+from .marks import marking
+from .rows import Setting
+from .timeline import end_of
+from .write import Pending, Writer
+
+
+class VersionWriter(Writer):
+    """Carries decisions out in a table that keeps versions."""
+
+    def __init__(self, session: Session, plan: Plan, recorder: Recorder, now: datetime) -> None:
+        super().__init__(session, plan, recorder, now)
+        assert plan.spans is not None
+        self.session, self.spans = session, plan.spans
+
+    def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
+        del rows
+        codes, versioned = decided.decisions.codes, decided.versioned
+        assert versioned is not None
+        update = codes == UPDATE
+        opening, doomed = np.flatnonzero(update & versioned.opens), np.flatnonzero(codes == DELETE)
+        in_place, inserted = np.flatnonzero(update & ~versioned.opens), np.flatnonzero(codes == INSERT)
+        pending: list[Pending] = []
+        if not any(map(len, (opening, in_place, inserted, doomed))):
+            return pending
+        self.recorder.await_changes()
+        if self.spans.number is not None:
+            self._count_on(versioned, np.concatenate([opening, inserted]))
+        if len(in_place):
+            pending += self._update(decided, in_place)
+            pending += self._overwrite(decided, in_place)
+        if len(opening):
+            pending += self._open(decided, versioned, opening)
+        if len(inserted):
+            pending += self._insert(decided, inserted)
+        if len(doomed):
+            pending += self._end(decided, versioned, doomed)
+        return pending
+
+    def _open(self, decided: DecidedSlice, versioned: Versioned, records: np.ndarray) -> list[Pending]:
+        """Close the versions that records meet, and insert those that they open. What cannot be inserted leaves the
+        version before it as it was."""
+        timeline, rows = versioned.timeline, decided.matched_row[records]
+        old = decided.existing.take(rows)
+        why = decided.decisions.rules_reasons(records)
+        ends = end_of(self.plan, timeline.at[records])
+        closed = self.rows.update(old, self._closing(old, ends), np.arange(len(rows)), why)
+        refused = closed.refusals()  # a version is opened only where the one before is closed
+        places = np.array([place for place in range(len(records)) if place not in refused], np.int64)
+        pending = [Pending(records, lambda: refused)]
+        if not len(places):
+            return pending
+        new = next_versions(self.plan, timeline, decided.setting, decided.changed, rows[places], records[places])
+        opened = self.rows.insert(new, None if why is None else why.take(pa.array(places)))
+        failed = opened.refusals()
+        if failed:
+            back = places[np.array(sorted(failed), np.int64)]
+            there = self.session.again(self.plan.info, old.take(back))
+            self.rows.update(
+                there,
+                self._setting(there, {n: one_array(old.values[n]).take(pa.array(back)) for n in self._ends}),
+                np.arange(len(back)),
+                None,
+            ).refusals()
+        pending.append(Pending(records[places], lambda: failed))
+        return pending
+
+    @property
+    def _ends(self) -> list[str]:
+        return [name for name in (self.spans.end, self.spans.current) if name is not None]
+
+    def _closing(self, rows: Existing, ends: pa.Array) -> Setting:
+        values = {self.spans.end: ends}
+        if self.spans.current is not None:
+            values[self.spans.current] = flags(self.plan.info[self.spans.current], np.zeros(len(ends), bool))
+        return self._setting(rows, values)
+
+    def _setting(self, rows: Existing, values: dict[str, pa.Array]) -> Setting:
+        changed = {name: differs(one_array(rows.values[name]), value) for name, value in values.items()}
+        return Setting(pa.table(values), changed, Patterns(changed, len(rows.positions)))
+
+    def _end(self, decided: DecidedSlice, versioned: Versioned, records: np.ndarray) -> list[Pending]:
+        """Close versions, and mark them if the job does; one that would end when it begins has never been."""
+        pending, marks = [], self.plan.job.delete == "mark"
+        never = versioned.exact[records] & (not marks)
+        for some, gone in ((records[~never], False), (records[never], True)):
+            if not len(some):
+                continue
+            rows = decided.existing.take(decided.matched_row[some])
+            why = decided.decisions.rules_reasons(some)
+            if gone:
+                pending += [Pending(some, one.refusals) for one in self.rows.delete(rows, why)]
+                continue
+            setting = self._ending(rows, versioned.timeline.at[some])
+            pending.append(Pending(some, self.rows.update(rows, setting, np.arange(len(some)), why).refusals))
+        return pending
+
+    def _ending(self, rows: Existing, at: np.ndarray) -> Setting:
+        setting = self._closing(rows, end_of(self.plan, at))
+        if self.plan.job.delete != "mark":
+            return setting
+        mark = marking(self.plan, rows, self.now)
+        columns = dict(zip(setting.values.column_names, setting.values.columns, strict=True))
+        marked = dict(zip(mark.values.column_names, mark.values.columns, strict=True))
+        changed = setting.changed | mark.changed
+        return Setting(pa.table(columns | marked), changed, Patterns(changed, len(rows.positions)))
+
+    def delete_missing(self, rows: Existing) -> dict[int, str]:
+        """Close the versions of what did not come, at the time of the batch. Returns by their places the reasons why
+        some stay."""
+        self.recorder.await_changes()
+        column = self.plan.info[self.spans.begin]
+        moment = cast(pa.array([self.now]), column)[0]
+        now = int(instants(moment, NEVER)[0])
+        begins = instants(rows.values[self.spans.begin], ALWAYS)
+        on = rows.values[self.spans.begin]
+        early = np.flatnonzero(begins > now).tolist()
+        refused = {at: f"its version begins after this batch, on {on[at]}" for at in early}
+        ended = np.flatnonzero(begins <= now)
+        if len(ended):
+            some = rows.take(ended)
+            setting = self._ending(some, np.full(len(ended), now))
+            written = self.rows.update(some, setting, np.arange(len(ended)), pa.repeat(DID_NOT_COME, len(ended)))
+            refused |= {int(ended[place]): why for place, why in written.refusals().items()}
+        return refused
+
+    def _overwrite(self, decided: DecidedSlice, records: np.ndarray) -> list[Pending]:
+        """Overwrite what is not versioned in the other versions of the key too, if the job says so."""
+        if self.spans.options.overwrite != "all":
+            return []
+        rows = decided.matched_row[records]
+        keys = decided.values.select(self.plan.key).take(pa.array(records))
+        every = self.session.fetch(self.plan.info, keys, fresh=True)
+        index, values, changed = rows[every.positions], {}, {}
+        for name, mask in decided.changed.items():
+            if name in self.spans.versioned or not mask[rows].any():
+                continue
+            new, old = one_array(decided.setting[name]).take(pa.array(index)), one_array(every.values[name])
+            values[name], changed[name] = new, mask[index] & differs(old, new)
+        some = np.flatnonzero(np.any(list(changed.values()), axis=0)) if changed else np.empty(0, np.int64)
+        if not len(some):
+            return []
+        setting = Setting(pa.table(values), changed, Patterns(changed, len(every.positions)))
+        written = self.rows.update(every.take(some), setting, some, None)
+        return [Pending(records[every.positions[some]], written.refusals)]
+
+    def _count_on(self, versioned: Versioned, records: np.ndarray) -> None:
+        """Number the versions anew that come after those which late records put before them."""
+        name, later = self.spans.number, versioned.timeline.later
+        assert name is not None
+        mine = np.flatnonzero(np.isin(later.positions, records))
+        if not len(mine):
+            return
+        rows = later.take(mine)
+        numbers = pa.compute.add(one_array(rows.values[name]).cast(pa.int64()), 1)
+        setting = self._setting(rows, {name: cast(numbers, self.plan.info[name])[0]})
+        self.rows.update(rows, setting, np.arange(len(mine)), None).refusals()
+
+
+def writer_for(session: Session, plan: Plan, recorder: Recorder, now: datetime) -> Writer:
+    return Writer(session, plan, recorder, now) if plan.spans is None else VersionWriter(session, plan, recorder, now)
