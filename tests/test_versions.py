@@ -106,7 +106,10 @@ def test_the_order_of_arrival_does_not_matter(kind: str, seed: int, tmp_path: Pa
         job, came, undone = job_of(store, form, commit_every=rng.choice([None, 3])), list[Row](), 0
         for batch in batches(rng, 40):
             before = rows(store)
+            foreseen = rm.preview(job, batch).counts
+            assert rows(store) == before
             result = rm.merge(job, batch)
+            assert result.counts == foreseen
             assert result.counts["reject"] == 0, result.rejects.to_pylist()
             if rng.random() < 0.2 and result.batch is not None:
                 rm.undo(store, result.batch)
@@ -169,7 +172,9 @@ def test_versions_open_close_and_come_back(kind: str, marks: bool, tmp_path: Pat
                     day += timedelta(1)
                     batch.append({"tag": tag, "day": day, "warden": rng.choice("ab"), "height": rng.randrange(2), "gone": rng.random() < 0.2})
             rng.shuffle(batch)
+            foreseen = rm.preview(job, batch).counts
             result = rm.merge(job, batch)
+            assert result.counts == foreseen
             assert result.counts["reject"] == 0, result.rejects.to_pylist()
             expected = modelled(expected, batch, marks)
             found = [{name: row[name] for name in ("tag", "since", "until", "warden", "height", "felled")} for row in rows(store)]

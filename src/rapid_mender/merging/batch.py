@@ -113,17 +113,20 @@ class Batch:
                     yield Chunk(chunk.raw.filter(pa.array(mask)), chunk.rows[mask])
 
     def in_turn(self, most: int) -> Iterator[Chunk]:
-        """The records, of each key the oldest first, no key twice in a chunk."""
+        """The records, of each key the oldest first, no key twice in a chunk; those of keys that come more than once
+        are in chunks of their own."""
         waiting, turn = self.spool, 0
         while True:
             left = Spool()
             for chunk in chunks_of(waiting, most):
-                turns = self.repeats.turns_of(chunk.rows)
-                now, then = pa.array(turns == turn), turns > turn
+                turns, shared = self.repeats.turns_of(chunk.rows), among(chunk.rows, self.repeats.rows)
+                then = turns > turn
                 if then.any():
                     numbered = chunk.raw.append_column(NUMBERS, pa.array(chunk.rows))
                     left.put(numbered.filter(pa.array(then)))
-                yield Chunk(chunk.raw.filter(now), chunk.rows[turns == turn], turn > 0)
+                for again in (False, True):
+                    if (now := (turns == turn) & (shared == again)).any():
+                        yield Chunk(chunk.raw.filter(pa.array(now)), chunk.rows[now], again)
             if waiting is not self.spool:
                 waiting.close()
             if not left.rows:

@@ -72,7 +72,8 @@ class ChunkWay:
             values = records.values if index is None else records.values.take(index)
             some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
             with timed("looking up and deciding"):
-                decided = decide_slice(session, plan, layout, values, some, self.now, chunk.again)
+                place = writer.looks_in(session, values.select(plan.key), chunk.again)
+                decided = decide_slice(place, plan, layout, values, some, self.now, chunk.again)
             if time == "first":
                 gather.tally.fired.add(decided.fired)
             outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.matched_row))

@@ -113,7 +113,7 @@ def decide_slice(
         _refuse_null_inserts(plan, values, decisions)
     _skip_marked(plan, decided, now)
     if timeline is not None:
-        decided.versioned = settle(plan, timeline, decisions, matched_row, patterns)
+        decided.versioned = settle(plan, timeline, decisions, matched_row, patterns, again)
         decided.values = with_spans(plan, timeline, values)
     apply_allow(decisions, plan.allowed)
     return decided

@@ -30,10 +30,17 @@ class Versioned:
     """Which of them open a version, if they update."""
     exact: np.ndarray
     """Which have the date on which the version begins that they meet."""
+    again: bool
+    """Their keys come in several chunks."""
 
 
 def settle(
-    plan: Plan, timeline: Timeline, decisions: Decisions, matched_row: np.ndarray, patterns: Patterns
+    plan: Plan,
+    timeline: Timeline,
+    decisions: Decisions,
+    matched_row: np.ndarray,
+    patterns: Patterns,
+    again: bool,
 ) -> Versioned:
     """Decide anew on what the spans forbid, and give reasons that say what becomes of versions."""
     spans = plan.spans
@@ -66,7 +73,7 @@ def settle(
         mask = np.zeros(count, bool)
         mask[opening] = True
         decisions.put(mask, UPDATE, said)
-    return Versioned(timeline, opens, exact)
+    return Versioned(timeline, opens, exact, again)
 
 
 def _dates(plan: Plan, timeline: Timeline, matched_row: np.ndarray) -> tuple[pa.Array, pa.Array]:

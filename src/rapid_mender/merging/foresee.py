@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import numpy as np
+import pyarrow as pa
 
 from ..core.existing import Existing
+from ..stores.contract import Session
 from .decide import DecidedSlice
 from .gather import Gather
 from .groups import Groups
@@ -16,6 +18,11 @@ class Foreseer:
 
     def __init__(self, gather: Gather, groups: Groups | None) -> None:
         self.gather, self.groups = gather, groups
+
+    def looks_in(self, session: Session, keys: pa.Table, again: bool) -> Session:
+        """Where rows of some keys are looked up; `again`: the keys come in several chunks."""
+        del keys, again
+        return session
 
     def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
         """Keep samples of what was decided on the records of these numbers, and move rows between groups."""

@@ -28,7 +28,6 @@ from .batch import Batch, Progress
 from .beside import Beside
 from .chunk import ChunkWay, Unit
 from .first_pass import read_all
-from .foresee import Foreseer
 from .gather import Gather
 from .groups import Groups
 from .limits import Limits
@@ -37,6 +36,7 @@ from .read import Reader
 from .rejects import RejectsFile, keep_rejects
 from .result import Result, decisions_schema
 from .retries import MOST, pause
+from .shadow import Shadow, foreseer_for
 from .tally import Tally
 from .write_versions import writer_for
 
@@ -126,6 +126,7 @@ class Run:
         self.limits = Limits(self.plan, write)
         self.groups = Groups(self.plan, by, self.now) if by is not None else None
         self.reader = Reader(self.plan, door.layouts, self.now)
+        self.shadow = Shadow(self.plan, self.now) if self.plan.spans is not None and not write else None
 
     def go(self) -> Result:
         """Take the batch all the way to a result."""
@@ -357,7 +358,11 @@ class Run:
     ) -> tuple[bool, int]:
         """One transaction's work. Returns whether it was the last, and how many records are done."""
         gather = self._gather(self.unit)
-        writer = writer_for(session, self.plan, recorder, self.now) if self.write else Foreseer(gather, self.groups)
+        writer = (
+            writer_for(session, self.plan, recorder, self.now)
+            if self.write
+            else foreseer_for(gather, self.groups, self.shadow)
+        )
         unit = Unit(session, writer, gather)
         for chunk, ends in chunks:
             way.merge(unit, chunk, at)
