@@ -30,13 +30,13 @@ Row = dict[str, Any]
 
 
 @contextmanager
-def trees(kind: str, path: Path) -> Iterator[tuple[Any, dict[str, str]]]:
-    """A table of versions with a key of its own: its store, and the columns of the key."""
+def trees(kind: str, path: Path, keyed: bool = True) -> Iterator[Any]:
+    """The store of a table of versions, with a key of its own or without any."""
     if kind == "memory":
         types = {"id": pa.int64(), "tag": pa.int32(), "warden": pa.string(), "height": pa.int32(), "felled": pa.bool_()}
         types |= {"since": pa.date32(), "until": pa.date32(), "now": pa.bool_(), "no": pa.int32()}
         empty = pa.schema([pa.field(name, kind, name != "id") for name, kind in types.items()]).empty_table()
-        yield rm.MemoryStore({"trees": empty}, keys={"trees": ["id"]}, numbered={"trees": "id"}), {}
+        yield rm.MemoryStore({"trees": empty}, keys={"trees": ["id"]}, numbered={"trees": "id"})
         return
     identity = {
         "sqlite": "INTEGER PRIMARY KEY",
@@ -44,8 +44,9 @@ def trees(kind: str, path: Path) -> Iterator[tuple[Any, dict[str, str]]]:
         "mariadb": "BIGINT AUTO_INCREMENT PRIMARY KEY",
     }[kind]
     columns = "tag INT NOT NULL, warden VARCHAR(20), height INT, felled BOOLEAN, since DATE NOT NULL, until DATE, now BOOLEAN, no INT"
-    with databases.table(kind, path, f"CREATE TABLE trees (id {identity}, {columns}, UNIQUE (tag, since))") as (url, _):
-        yield url, {}
+    made = f"CREATE TABLE trees (id {identity}, {columns}, UNIQUE (tag, since))" if keyed else f"CREATE TABLE trees ({columns})"
+    with databases.table(kind, path, made) as (url, _):
+        yield url
 
 
 def job_of(store: Any, form: dict[str, Any], **options: Any) -> rm.Job:
@@ -57,7 +58,7 @@ def rows(store: Any) -> list[Row]:
     """The rows by key and date, without the key of their own, their ends as if excluded and null."""
     with opened(store) as place, place.begin(write=False) as session:
         found = session.read(session.describe("trees")).values.to_pylist()
-    assert len({row.pop("id") for row in found}) == len(found)
+    assert len({row.pop("id", place) for place, row in enumerate(found)}) == len(found)
     return sorted(found, key=lambda row: (row["tag"], row["since"]))
 
 
@@ -102,7 +103,7 @@ def batches(rng: random.Random, count: int) -> list[list[Row]]:
 @pytest.mark.parametrize("seed", range(len(FORMS)))
 def test_the_order_of_arrival_does_not_matter(kind: str, seed: int, tmp_path: Path) -> None:
     form, rng = FORMS[seed], random.Random(seed)
-    with trees(kind, tmp_path) as (store, _):
+    with trees(kind, tmp_path, keyed=seed % 2 == 0) as store:
         job, came, undone = job_of(store, form, commit_every=rng.choice([None, 3])), list[Row](), 0
         for batch in batches(rng, 40):
             before = rows(store)
@@ -163,7 +164,7 @@ def test_versions_open_close_and_come_back(kind: str, marks: bool, tmp_path: Pat
     how = {"delete": "mark", "mark": {"felled": True}} if marks else {}
     to = f"sqlite:///{tmp_path}/to.db"
     (tmp_path / "to.db").touch()
-    with trees(kind, tmp_path) as (store, _):
+    with trees(kind, tmp_path) as store:
         job = job_of(store, FORMS[0], rules=[rule, skip], **how)
         for _ in range(15):
             batch = []
@@ -184,3 +185,98 @@ def test_versions_open_close_and_come_back(kind: str, marks: bool, tmp_path: Pat
                 rm.sync(store, "trees", to, "trees", follower="map")
                 assert rows(to) == rows(store)
         assert rm.verify(store, "trees").holds
+
+
+def test_late_records(tmp_path: Path) -> None:
+    first = [{"tag": 1, "day": BEGIN, "warden": "a", "height": 1}, {"tag": 1, "day": BEGIN + timedelta(9), "warden": "b", "height": 1}]
+    late = {"tag": 1, "day": BEGIN + timedelta(5), "warden": "c", "height": 2}
+    for how, decision in (("skip", "skip"), ("reject", "reject"), ("insert", "update")):
+        with trees("memory", tmp_path) as store:
+            job = job_of(store, FORMS[0], late=how)
+            rm.merge(job, first)
+            assert rm.merge(job, first).counts["skip"] == 2, "what came before is not late"
+            came = rm.merge(job, [late, {**late, "tag": 2}]).decisions.to_pylist()
+            assert [one["decision"] for one in came] == [decision, "insert"]
+            assert ("2020-01-06" if how == "insert" else "before the current version") in came[0]["reason"]
+            only_height = rm.merge(job, [{**first[0], "day": BEGIN + timedelta(1), "height": 7}])
+            assert only_height.counts[{"insert": "skip"}.get(how, decision)] == 1
+
+
+def test_what_is_not_versioned_may_be_overwritten_everywhere(tmp_path: Path) -> None:
+    with trees("memory", tmp_path) as store:
+        job = job_of(store, {**FORMS[0], "overwrite": "all"})
+        rm.merge(job, [{"tag": 1, "day": BEGIN, "warden": "a", "height": 1}, {"tag": 1, "day": BEGIN + timedelta(9), "warden": "b", "height": 1}])
+        rm.merge(job, [{"tag": 1, "day": BEGIN + timedelta(20), "warden": "b", "height": 5}])
+        assert [row["height"] for row in rows(store)] == [5, 5]
+
+
+def test_what_did_not_come_is_closed(tmp_path: Path) -> None:
+    with trees("memory", tmp_path) as store:
+        future = date.today() + timedelta(30)
+        job = job_of(store, FORMS[0], missing="delete", scope="height < 9")
+        rm.merge(job, [{"tag": tag, "day": future if tag == 3 else BEGIN, "warden": "a", "height": 9 if tag == 4 else 1} for tag in range(5)])
+        gone = rm.merge(job, [{"tag": 0, "day": BEGIN + timedelta(5), "warden": "b", "height": 1}])
+        assert gone.counts == {"insert": 0, "update": 1, "delete": 2, "skip": 0, "reject": 0}
+        assert "its version begins after this batch" in str(gone.warnings)
+        assert [(row["tag"], row["until"] is None) for row in rows(store)] == [(0, False), (0, True), (1, False), (2, False), (3, True), (4, True)]
+        assert rm.merge(job, [{"tag": 0, "day": BEGIN + timedelta(5), "warden": "b", "height": 1}]).counts["delete"] == 0
+
+
+WRONG: list[tuple[dict[str, Any], str]] = [
+    ({"from_": "height"}, "a span has dates or timestamps"),
+    ({"to": "since"}, "named twice"),
+    ({"current": "warden"}, "a flag is true or false"),
+    ({"number": "warden"}, "versions are counted by numbers"),
+    ({"from_": "sinc"}, "did you mean 'since'"),
+    ({"from_": "tag"}, "of the key"),
+]
+
+
+@pytest.mark.parametrize(("given", "why"), WRONG)
+def test_spans_that_a_table_cannot_have(given: dict[str, Any], why: str, tmp_path: Path) -> None:
+    with trees("sqlite", tmp_path) as store:
+        job = rm.Job(
+            store=store, table="trees", key=["tag"], columns={"warden": {"version": True}},
+            versions={"from_": "since", "to": "until", "effective": "day", **given},
+        )  # fmt: skip
+        assert why in "; ".join(rm.check(job).problems)
+
+
+def test_bad_records_and_tables_of_versions(tmp_path: Path) -> None:
+    with databases.table(
+        "sqlite", tmp_path, "CREATE TABLE trees (tag INT NOT NULL, warden TEXT, since DATE, until DATE, PRIMARY KEY (tag, since))",
+        "CREATE TABLE kept (tag INT PRIMARY KEY, warden TEXT, since DATE, until DATE NOT NULL)",
+        "INSERT INTO trees VALUES (1, 'a', '2020-01-01', '2020-09-01'), (1, 'b', '2020-05-01', NULL), (2, 'c', '2020-01-01', NULL)",
+    ) as (url, _):  # fmt: skip
+        job = job_of(url, {"to": "until", "open": FAR})
+        for record, why in (
+            ({"tag": 2, "warden": "x"}, "no date"), ({"tag": 2, "warden": "x", "day": None}, "no date"),
+            ({"tag": 2, "warden": "x", "day": "9999-12-31"}, "stands for no end"), ({"tag": 2, "warden": "x", "day": "soon"}, "is not a date"),
+        ):  # fmt: skip
+            result = rm.merge(job, [record, {"tag": 9, "warden": "y", "day": "2021-01-01"}])
+            assert result.counts["reject"] == 1
+            assert why in result.rejects["rmend_reason"][0].as_py()
+        job = job_of(url, {"to": "until"})
+        odd = rm.merge(job, [{"tag": 1, "warden": "x", "day": "2020-03-01"}, {"tag": 2, "warden": "y", "day": "2021-01-01"}])
+        assert odd.counts == {"insert": 0, "update": 1, "delete": 0, "skip": 0, "reject": 1}
+        assert "overlap: 2020-01-01 to 2020-09-01, 2020-05-01 to no end" in odd.rejects["rmend_reason"][0].as_py()
+        assert "the batch sends 'until'" in str(rm.check(job, [{"tag": 1, "day": "2020-01-01", "until": None}]).problems)
+        told = "; ".join(rm.check(rm.Job(**{**dict(job), "table": "kept"})).problems)
+        assert "a key cannot have a second version" in told
+        assert "say which date stands for it" in told
+    for options, why in (
+        ({"order": "since"}, "order does not go with"),
+        ({"delete": "archive", "archive": "a"}, "archive"),
+        ({"columns": {}}, "version = true"),
+    ):
+        with pytest.raises(rm.JobError, match=why):
+            rm.Job(
+                **{
+                    "store": url,
+                    "table": "trees",
+                    "key": "tag",
+                    "columns": {"warden": {"version": True}},
+                    "versions": {"from": "since", "to": "until"},
+                    **options,
+                }
+            )

@@ -6,7 +6,7 @@ import os
 import re
 from collections.abc import Callable, Mapping
 from dataclasses import dataclass
-from datetime import date, time
+from datetime import date, datetime, time
 from decimal import Decimal
 from typing import Annotated, Any, Literal
 
@@ -110,7 +110,7 @@ class Versions(Strict):
     current: str | None = None
     number: str | None = None
     effective: str | None = None
-    open: date | None = None
+    open: datetime | date | None = None
     end: Literal["excluded", "included"] = "excluded"
     late: Literal["insert", "skip", "reject"] = "reject"
     overwrite: Literal["current", "all"] = "current"

@@ -97,10 +97,10 @@ class Missing:
         uses = [name for _, name in plan.scope.uses] if plan.scope is not None else []
         marks = [*plan.fixed_marks.values(), *([plan.marked] if plan.marked is not None else [])]
         uses += [*plan.fixed_marks, *(name for one in marks for _, name in one.uses)]
-        columns = list(dict.fromkeys([*plan.key, *uses, *_ends(plan)]))
+        columns = list(dict.fromkeys([*plan.identity, *uses, *_ends(plan)]))
         self.failed = 0
         """For how many rows the scope could not be computed; these are left out."""
-        for page in session.scan(plan.info, columns, key=plan.key):
+        for page in session.scan(plan.info, columns, key=plan.identity):
             keys = page.values.select(plan.key)
             gone = ~batch.has(session, plan.info, keys) & ~null_keys(keys) & _in_force(plan, page)
             if plan.scope is not None:

@@ -46,7 +46,7 @@ def timeline_of(session: Session, plan: Plan, values: pa.Table, fresh: bool) -> 
     assert spans is not None
     keys, info, count = values.select(plan.key), plan.info, values.num_rows
     at = instants(values[spans.begin], ALWAYS)
-    current = session.fetch(info, keys, fresh, spans.in_force)
+    current = session.fetch(info, keys, fresh, spans.in_force, [spans.begin])
     matches = np.bincount(current.positions, minlength=count)
     behind = at[current.positions] < instants(current.values[spans.begin], ALWAYS)
     need = matches != 1
@@ -59,7 +59,7 @@ def timeline_of(session: Session, plan: Plan, values: pa.Table, fresh: bool) -> 
     later = current.take(np.arange(0))
     if need.any():
         asked = np.flatnonzero(need)
-        every = session.fetch(info, keys.take(pa.array(asked)), fresh)
+        every = session.fetch(info, keys.take(pa.array(asked)), fresh, by=[spans.begin])
         found = versions_at(at[asked], every.positions, *_spans_of(spans, every))
         until[asked], late[asked], odd[asked] = found.until, found.late, found.odd
         known[asked] = found.before >= 0

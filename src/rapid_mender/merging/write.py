@@ -20,6 +20,10 @@ from .marks import marking
 from .rows import RowWriter, Setting, together
 
 
+class Own(str):
+    """A reason for leaving a row as it is that is not the database's."""
+
+
 @dataclass
 class Pending:
     """Rows that were sent to the store, and which records of the slice they belong to."""
@@ -127,6 +131,8 @@ def reject_refused(plan: Plan, outcome: Outcome, pending: Sequence[Pending]) -> 
 
 
 def in_words(plan: Plan, reason: str) -> str:
-    """A database's reason for not taking a row, with what it refers to."""
+    """A database's reason for not taking a row, with what it refers to; or our own."""
+    if isinstance(reason, Own):
+        return reason
     about = f" ({'; '.join(plan.info.refers)})" if "FOREIGN KEY" in reason.upper() and plan.info.refers else ""
     return f"the database refused: {reason}{about}"

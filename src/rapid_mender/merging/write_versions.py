@@ -15,13 +15,13 @@ from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.versions import ALWAYS, NEVER, instants
 from ..jobs.plan import Plan
-from ..stores.contract import Session
+from ..stores.contract import Session, Written
 from .decide import DecidedSlice
 from .decide_versions import Versioned, flags, next_versions
 from .marks import marking
 from .rows import Setting
 from .timeline import end_of
-from .write import Pending, Writer
+from .write import Own, Pending, Writer
 
 
 class VersionWriter(Writer):
@@ -99,20 +99,26 @@ class VersionWriter(Writer):
         return Setting(pa.table(values), changed, Patterns(changed, len(rows.positions)))
 
     def _end(self, decided: DecidedSlice, versioned: Versioned, records: np.ndarray) -> list[Pending]:
-        """Close versions, and mark them if the job does; one that would end when it begins has never been."""
-        pending, marks = [], self.plan.job.delete == "mark"
-        never = versioned.exact[records] & (not marks)
-        for some, gone in ((records[~never], False), (records[never], True)):
-            if not len(some):
+        rows = decided.existing.take(decided.matched_row[records])
+        why = decided.decisions.rules_reasons(records)
+        ended = self._ended(rows, versioned.timeline.at[records], why)
+        return [Pending(records[places], written.refusals) for places, written in ended]
+
+    def _ended(self, rows: Existing, at: np.ndarray, why: pa.Array | None) -> list[tuple[np.ndarray, Written]]:
+        """Close versions, and mark them if the job does; one that would end when it begins has never been. Returns what
+        came of some places and the others."""
+        never = (instants(rows.values[self.spans.begin], ALWAYS) == at) & (self.plan.job.delete != "mark")
+        done = []
+        for places in (np.flatnonzero(~never), np.flatnonzero(never)):
+            if not len(places):
                 continue
-            rows = decided.existing.take(decided.matched_row[some])
-            why = decided.decisions.rules_reasons(some)
-            if gone:
-                pending += [Pending(some, one.refusals) for one in self.rows.delete(rows, why)]
-                continue
-            setting = self._ending(rows, versioned.timeline.at[some])
-            pending.append(Pending(some, self.rows.update(rows, setting, np.arange(len(some)), why).refusals))
-        return pending
+            some, reasons = rows.take(places), None if why is None else why.take(pa.array(places))
+            if never[places[0]]:
+                done += [(places, written) for written in self.rows.delete(some, reasons)]
+            else:
+                setting = self._ending(some, at[places])
+                done.append((places, self.rows.update(some, setting, np.arange(len(places)), reasons)))
+        return done
 
     def _ending(self, rows: Existing, at: np.ndarray) -> Setting:
         setting = self._closing(rows, end_of(self.plan, at))
@@ -128,19 +134,16 @@ class VersionWriter(Writer):
         """Close the versions of what did not come, at the time of the batch. Returns by their places the reasons why
         some stay."""
         self.recorder.await_changes()
-        column = self.plan.info[self.spans.begin]
-        moment = cast(pa.array([self.now]), column)[0]
-        now = int(instants(moment, NEVER)[0])
         begins = instants(rows.values[self.spans.begin], ALWAYS)
+        now = int(instants(moment_of(self.now, self.plan.info[self.spans.begin].type), NEVER)[0])
         on = rows.values[self.spans.begin]
         early = np.flatnonzero(begins > now).tolist()
-        refused = {at: f"its version begins after this batch, on {on[at]}" for at in early}
-        ended = np.flatnonzero(begins <= now)
-        if len(ended):
-            some = rows.take(ended)
-            setting = self._ending(some, np.full(len(ended), now))
-            written = self.rows.update(some, setting, np.arange(len(ended)), pa.repeat(DID_NOT_COME, len(ended)))
-            refused |= {int(ended[place]): why for place, why in written.refusals().items()}
+        refused: dict[int, str] = {at: Own(f"its version begins after this batch, on {on[at]}") for at in early}
+        past = np.flatnonzero(begins <= now)
+        if len(past):
+            why = pa.repeat(DID_NOT_COME, len(past))
+            for places, written in self._ended(rows.take(past), np.full(len(past), now), why):
+                refused |= {int(past[places[at]]): reason for at, reason in written.refusals().items()}
         return refused
 
     def _overwrite(self, decided: DecidedSlice, records: np.ndarray) -> list[Pending]:
@@ -149,7 +152,7 @@ class VersionWriter(Writer):
             return []
         rows = decided.matched_row[records]
         keys = decided.values.select(self.plan.key).take(pa.array(records))
-        every = self.session.fetch(self.plan.info, keys, fresh=True)
+        every = self.session.fetch(self.plan.info, keys, fresh=True, by=[self.spans.begin])
         index, values, changed = rows[every.positions], {}, {}
         for name, mask in decided.changed.items():
             if name in self.spans.versioned or not mask[rows].any():
@@ -174,6 +177,16 @@ class VersionWriter(Writer):
         numbers = pa.compute.add(one_array(rows.values[name]).cast(pa.int64()), 1)
         setting = self._setting(rows, {name: cast(numbers, self.plan.info[name])[0]})
         self.rows.update(rows, setting, np.arange(len(mine)), None).refusals()
+
+
+def moment_of(now: datetime, kind: pa.DataType) -> pa.Array:
+    """A time of UTC as a date or a timestamp."""
+    moment = pa.array([now], pa.timestamp("us", "UTC"))
+    return (
+        moment.cast(pa.timestamp("us")).cast(kind, safe=False)
+        if pa.types.is_date(kind)
+        else moment.cast(kind, safe=False)
+    )
 
 
 def writer_for(session: Session, plan: Plan, recorder: Recorder, now: datetime) -> Writer:

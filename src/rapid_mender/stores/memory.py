@@ -112,8 +112,15 @@ class MemorySession(Session):
     def find(self, name: str) -> TableInfo | None:
         return self.infos.get(name)
 
-    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False, only: Condition | None = None) -> Existing:
-        del fresh  # every session has its own tables, always up to date
+    def fetch(
+        self,
+        info: TableInfo,
+        keys: pa.Table,
+        fresh: bool = False,
+        only: Condition | None = None,
+        by: Sequence[str] = (),
+    ) -> Existing:
+        del fresh, by  # every session has its own tables, always up to date, whose rows have places
         columns = info.pick(keys.column_names)
         table = self.data[info.name]
         asked, rows = match(fold_table(keys, columns), fold_table(table, columns))

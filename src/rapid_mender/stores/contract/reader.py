@@ -59,9 +59,17 @@ class Reader(ABC):
         return self.slice_rows
 
     @abstractmethod
-    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False, only: Condition | None = None) -> Existing:
+    def fetch(
+        self,
+        info: TableInfo,
+        keys: pa.Table,
+        fresh: bool = False,
+        only: Condition | None = None,
+        by: Sequence[str] = (),
+    ) -> Existing:
         """The rows whose key equals one of `keys`, by the database's own idea of equal; of these `only` the ones for
-        which a condition holds: that a column has a value, or, with None as that, that it has none.
+        which a condition holds: that a column has a value, or, with None as that, that it has none. `by`: the columns
+        by which, beside the key, a row is found again where the store has nothing better.
 
         `fresh`: also rows that this transaction wrote. Otherwise the caller asks only for keys that it has not
         written yet, and the store may read the table as it was when the transaction began.

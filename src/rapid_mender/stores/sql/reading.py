@@ -312,7 +312,14 @@ class SQLReading(Session):
             done[i] = plain(answer.sort_by("n")["folded"]).take(each.indices)
         return done
 
-    def fetch(self, info: TableInfo, keys: pa.Table, fresh: bool = False, only: Condition | None = None) -> Existing:
+    def fetch(
+        self,
+        info: TableInfo,
+        keys: pa.Table,
+        fresh: bool = False,
+        only: Condition | None = None,
+        by: Sequence[str] = (),
+    ) -> Existing:
         table, names = self._described(info), keys.column_names
         link = self._write.drained() if fresh or info.triggers else self._reading()
         tests = [
@@ -327,7 +334,7 @@ class SQLReading(Session):
             joins = [" AND ".join(tests)] if indexed else self._apart(table, names, tests)
             parts = [link.select(picks, self._join(table, stage, join), "s.c0", self._locking()) for join in joins]
         rows = parts[0] if len(parts) == 1 else pa.concat_tables(parts).sort_by("position")
-        return self._existing(link, table, rows, info.columns, names)
+        return self._existing(link, table, rows, info.columns, [*names, *by])
 
     def _apart(self, table: Described, names: Sequence[str], tests: list[str]) -> list[str]:
         """Conditions that together find the rows with some keys, and no row twice: `tests`, one for each name."""
