@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import random
-from collections.abc import Iterator
+import time
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import date, timedelta
 from pathlib import Path
@@ -280,3 +281,28 @@ def test_bad_records_and_tables_of_versions(tmp_path: Path) -> None:
                     **options,
                 }
             )
+
+
+@databases.every
+def test_what_was_valid_and_what_was_believed(kind: str, tmp_path: Path, rmend: Callable[..., Any]) -> None:
+    with trees(kind, tmp_path) as store:
+        job = job_of(store, FORMS[0])
+        with pytest.raises(rm.JobError, match="keeps no versions"):
+            rm.at(store, "trees", BEGIN)
+        rm.merge(job, [{"tag": 1, "day": BEGIN, "warden": "a", "height": 1}, {"tag": 1, "day": BEGIN + timedelta(60), "warden": "b", "height": 1}])
+        with opened(store) as place, place.begin(write=False) as session:
+            believed = max(session.read(session.describe("trees_history")).values["changed_at"].to_pylist())
+        time.sleep(0.01)
+        rm.merge(job, [{"tag": 1, "day": BEGIN + timedelta(30), "warden": "late", "height": 1}])
+        wardens = [rm.at(store, "trees", BEGIN + timedelta(day))["warden"].to_pylist() for day in (-1, 0, 29, 30, 59, 60, 9999)]
+        assert wardens == [[], ["a"], ["a"], ["late"], ["late"], ["b"], ["b"]]
+        assert rm.at(store, "trees", "2020-02-10", as_of=believed)["warden"].to_pylist() == ["a"]
+        assert rm.life(store, "trees", {"tag": 1})["warden"].to_pylist() == ["a", "late", "b"]
+        shown = rmend("history", store, "--table", "trees", "--life", "tag=1").out
+        assert [line.rstrip().split("  ")[-1].strip() for line in shown.splitlines() if "warden" in line] == [
+            "warden a · height 1 · felled null",
+            "warden late",
+            "warden b",
+        ]
+        assert "▶" in shown
+        assert "no such row" in rmend("history", store, "--table", "trees", "--life", "tag=7").out

@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Any
 __version__ = "0.1.0"
 
 if TYPE_CHECKING:
-    from .changes.as_of import as_of, life
+    from .changes.as_of import as_of
     from .changes.capture import (
         Captured,
         capture,
@@ -21,6 +21,7 @@ if TYPE_CHECKING:
     from .changes.pauses import pause_capture, resume_capture
     from .changes.prune import Pruned, prune
     from .changes.query import batches, history, history_pages
+    from .changes.valid import at, life
     from .changes.verify import Verified, verify
     from .errors import ConflictError, Error, IncomingError, JobError, LimitError, StoreError
     from .followers.compare import Compared
@@ -45,7 +46,8 @@ if TYPE_CHECKING:
 _PLACES = {
     "ConflictError": "errors", "Error": "errors", "IncomingError": "errors", "JobError": "errors",
     "LimitError": "errors", "StoreError": "errors",
-    "batches": "changes.query", "history": "changes.query", "as_of": "changes.as_of", "life": "changes.as_of",
+    "batches": "changes.query", "history": "changes.query", "as_of": "changes.as_of", "at": "changes.valid",
+    "life": "changes.valid",
     "index_history": "changes.indexing", "history_pages": "changes.query",
     "Captured": "changes.capture", "capture": "changes.capture", "captures": "changes.capture",
     "pause_capture": "changes.pauses", "refresh_capture": "changes.capture", "resume_capture": "changes.pauses",
@@ -97,6 +99,7 @@ __all__ = [
     "Verified",
     "Versions",
     "as_of",
+    "at",
     "batches",
     "capture",
     "captures",

@@ -123,37 +123,29 @@ def _scanned(past: Past, columns: list[str]) -> Iterator[tuple[pa.Table, list[pa
         yield page.values, past.fold_keys(page.values)
 
 
-def life(store: str | Store, table: str, key: Mapping[str, Any]) -> pa.Table:
-    """The life of one record: its rows, one after the other, and the spans in which they stood.
-
-    An Arrow table with the table's columns, then `valid_from` and `valid_to` (UTC; null where the history does not
-    say, or the row still stands), and the `change_no` and `batch_no` that put the row there. `key` maps each key
-    column to a value.
-    """
-    with opened(store) as place, place.begin(write=False) as session:
-        past = past_of(session, table)
-        given = key_given(key)
-        changes = past.of_key(given)
-        columns = past.columns
-        shape = pa.schema([*(past.info.schema.field(name) for name in columns), *_span_fields()])
-        count = len(changes.positions)
-        if not count:
-            return shape.empty_table()
-        old, new = (past.rows(changes, side, columns).values for side in ("old", "new"))
-        at = changes.values["changed_at"].cast(pa.timestamp("ms", "UTC"))
-        mine = [_has(past, values, given) for values in (old, new)]
-        out = []
-        for place_of in range(count):
-            if place_of == 0 and mine[0][0]:
-                out.append((old, 0, None, at[0].as_py(), None, None))
-            if mine[1][place_of]:
-                until = at[place_of + 1].as_py() if place_of + 1 < count else None
-                numbers = [changes.values[name][place_of].as_py() for name in LIFE[2:]]
-                out.append((new, place_of, at[place_of].as_py(), until, *numbers))
-        rows = [
-            values.slice(row, 1).to_pylist()[0] | dict(zip(LIFE, spans, strict=True)) for values, row, *spans in out
-        ]
-        return pa.Table.from_pylist(rows, shape)
+def past_life(session: Session, table: str, key: Mapping[str, Any]) -> pa.Table:
+    """The life of one record, as the history has it, see `valid.life`."""
+    past = past_of(session, table)
+    given = key_given(key)
+    changes = past.of_key(given)
+    columns = past.columns
+    shape = pa.schema([*(past.info.schema.field(name) for name in columns), *_span_fields()])
+    count = len(changes.positions)
+    if not count:
+        return shape.empty_table()
+    old, new = (past.rows(changes, side, columns).values for side in ("old", "new"))
+    at = changes.values["changed_at"].cast(pa.timestamp("ms", "UTC"))
+    mine = [_has(past, values, given) for values in (old, new)]
+    out = []
+    for place_of in range(count):
+        if place_of == 0 and mine[0][0]:
+            out.append((old, 0, None, at[0].as_py(), None, None))
+        if mine[1][place_of]:
+            until = at[place_of + 1].as_py() if place_of + 1 < count else None
+            numbers = [changes.values[name][place_of].as_py() for name in LIFE[2:]]
+            out.append((new, place_of, at[place_of].as_py(), until, *numbers))
+    rows = [values.slice(row, 1).to_pylist()[0] | dict(zip(LIFE, spans, strict=True)) for values, row, *spans in out]
+    return pa.Table.from_pylist(rows, shape)
 
 
 def _span_fields() -> list[pa.Field]:

@@ -9,6 +9,7 @@ import typer
 
 from .exits import errors_in_words
 from .options import AsJson, Key, Names, OtherStore, Table, Where, pairs, place_of
+from .past import show_life
 
 if TYPE_CHECKING:
     from ..stores.contract import Store
@@ -67,6 +68,10 @@ def history(
     limit: Limit = 20,
     wide: Annotated[bool, typer.Option("--wide", help="Whole rows, one line a change.")] = False,
     words: Annotated[bool, typer.Option("--words", help="A sentence for each change.")] = False,
+    life: Annotated[
+        list[str] | None,
+        typer.Option("--life", metavar="COLUMN=VALUE", help="The versions of one thing, as a line of time."),
+    ] = None,
     index: Annotated[
         bool, typer.Option("--index", help="First give the history indexes by which one record is found fast.")
     ] = False,
@@ -90,6 +95,9 @@ def history(
         from . import draw_history, screen
 
         store, name, job_key = place_of(where, other, set, table)
+        if life:
+            show_life(store, name, pairs("--life", "COLUMN=VALUE", life), json)
+            return
         given = pairs("--key", "COLUMN=VALUE", key)
         filters: dict[str, Any] = {
             "key": given, "batch": batch, "action": action, "column": column, "actor": actor,

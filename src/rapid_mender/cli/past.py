@@ -3,12 +3,15 @@
 from __future__ import annotations
 
 from contextlib import closing
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from .exits import DIFFERS, STOPPED, errors_in_words, output
 from .options import AsJson, Key, Names, OtherStore, Table, Where, pairs, place_of
+
+if TYPE_CHECKING:
+    from ..stores.contract import Store
 
 Number = Annotated[int | None, typer.Argument(metavar="BATCH", help="The number of the batch.")]
 
@@ -86,7 +89,7 @@ def as_of(
     """
     with errors_in_words():
         from .. import documents
-        from ..changes.as_of import as_it_was, life
+        from ..changes.as_of import as_it_was
         from ..changes.export import into_table, write_file
         from ..errors import JobError
         from ..incoming import Spool
@@ -97,11 +100,7 @@ def as_of(
         if (to is None) != (to_table is None):
             raise JobError("a new table needs both: --to, its store, and --to-table, its name")
         if key and when is None and batch is None and position is None:
-            rows = life(store, name, pairs("--key", "COLUMN=VALUE", key))
-            if json:
-                screen.print_json({"table": name, "rows": documents.of_rows(rows)})
-            else:
-                draw_past.life(rows, name)
+            show_life(store, name, pairs("--key", "COLUMN=VALUE", key), json)
             return
         if key:
             raise JobError("--key shows the whole life of a record; leave out --when, --batch and --position")
@@ -184,3 +183,22 @@ def prune(
                 screen.print_json(documents.of_pruned(done))
             else:
                 draw_past.pruned(done)
+
+
+def show_life(store: str | Store, table: str, key: dict[str, str], json: bool) -> None:
+    """Show the versions of one thing, or the rows that a record has had."""
+    from .. import documents
+    from ..changes.as_of import past_life
+    from ..changes.valid import versions_of
+    from ..stores.urls import opened
+    from . import draw_past, draw_versions, screen
+
+    with opened(store) as place, place.begin(write=False) as session:
+        kept = versions_of(session, table, key)
+        rows = kept.rows.values if kept is not None else past_life(session, table, key)
+    if json:
+        screen.print_json({"table": table, "rows": documents.of_rows(rows)})
+    elif kept is not None:
+        draw_versions.life(kept, table, key)
+    else:
+        draw_past.life(rows, table)

@@ -92,6 +92,8 @@ def check(job: Job, incoming: Any = None) -> Checked:
 
 def _check_key(session: Session, plan: Plan, problems: Problems) -> None:
     """Count the rows whose keys repeat, or are null, unless the database sees to it that none do."""
+    if plan.spans is not None:  # of a key there are several versions
+        return
     info, key = plan.info, set(plan.key)
     if any(set(columns) <= key for columns in (info.primary_key, *info.unique) if columns) and not any(
         info[name].nullable for name in key
@@ -131,6 +133,8 @@ def sentences(plan: Plan, layouts: Layouts, source: Source | None, names: list[s
         "first": "Takes the first of several records with one key, and skips the others.",
         "last": "Takes the last of several records with one key, and skips the others.",
     }[job.duplicates])  # fmt: skip
+    if plan.spans is not None:
+        out += _about_versions(plan)
     if job.order:
         out.append(f"Takes the newest record by {plan.order}, and skips records that are older than the existing row.")
     if job.null_key == "generate":
@@ -158,7 +162,7 @@ def sentences(plan: Plan, layouts: Layouts, source: Source | None, names: list[s
     said = [words for name, words in by_default.items() if name in job.allow]
     out.append(f"Otherwise {' and '.join(said)}, and skips the rest." if said else "Otherwise skips.")
     how = {
-        "remove": "removed", "archive": f"moved to {job.archive}",
+        "remove": "removed" if plan.spans is None else "closed", "archive": f"moved to {job.archive}",
         "mark": "marked (" + ", ".join(f"{n} = {v}" for n, v in job.mark.items()) + ")",
     }[job.delete]  # fmt: skip
     if job.unmark:
@@ -188,3 +192,21 @@ def sentences(plan: Plan, layouts: Layouts, source: Source | None, names: list[s
         out.append(f"Writes rejects to {job.rejects_path.path}.")
     out.append(f"Keeps every change in {info.name}_history." if job.history else "Keeps no history of the changes.")
     return out
+
+
+def _about_versions(plan: Plan) -> list[str]:
+    """What a merge does about versions."""
+    spans = plan.spans
+    assert spans is not None
+    told = spans.options
+    dated = f"dated by {told.effective}" if told.effective else "dated by the time of the batch"
+    late = {
+        "insert": "put in its place among the versions", "skip": "skipped, unless it says what is there",
+        "reject": "rejected, unless it says what is there",
+    }[told.late]  # fmt: skip
+    where = "the current version" if told.overwrite == "current" else "all versions"
+    return [
+        f"Keeps versions in {spans.begin} and {spans.end}: a change of {', '.join(spans.versioned)} closes the version "
+        f"in force, and opens the next; other columns are overwritten in {where}. Records are {dated}.",
+        f"A record that is dated before the current version is {late}.",
+    ]

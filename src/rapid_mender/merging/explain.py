@@ -199,6 +199,8 @@ def _verdict(plan: Plan, decided: DecidedSlice, name: str, row: int, place: int,
         return "not sent, left alone"
     if name in plan.key and plan.info[name].fold is None:
         return "key"
+    if plan.spans is not None and name in plan.spans.columns:
+        return "says which version the row is"
     if plan.columns[name].writes != "always":
         by = (
             "update_only"

@@ -287,6 +287,7 @@ class Run:
             **({"rejects": {_short(why): n for why, n in tally.reasons.most_common(10)}} if tally.reasons else {}),
             "retries": self.retries, "seconds": round(time.perf_counter() - self.started, 3),
             **(self.beside.figures if self.beside is not None else {}),
+            **(self.plan.spans.figures(self.plan.key) if self.plan.spans is not None else {}),
         }  # fmt: skip
 
     # -- units of work --------------------------------------------------------------------------------

@@ -1,0 +1,128 @@
+"""Versions that a table keeps itself: those of one thing, and the rows that are valid at an instant."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from dataclasses import dataclass
+from datetime import date, datetime
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.types as pt
+
+from ..core.existing import Existing
+from ..core.records import known_column, value_of
+from ..core.schema import TableInfo
+from ..core.versions import ALWAYS, NEVER, instants
+from ..errors import JobError
+from ..stores.contract import Condition, Selection, Session, Store
+from ..stores.urls import opened
+from .as_of import as_it_was, past_life
+from .given import key_given, moment
+from .past import runs_of
+
+
+@dataclass(frozen=True)
+class Keeping:
+    """How a table keeps versions, as the last merge into it noted."""
+
+    key: list[str]
+    begin: str
+    end: str
+    open: str | None
+    included: bool
+    columns: list[str]
+    """Those whose change opens a version."""
+    also: list[str]
+    """Columns that only say which version a row is."""
+
+    def spans(self, rows: pa.Table) -> tuple[np.ndarray, np.ndarray]:
+        """When rows begin and end, closed-open, as instants."""
+        begin, end = instants(rows[self.begin], ALWAYS), instants(rows[self.end], NEVER)
+        if self.open is not None:
+            end = np.where(end == _instant(rows.schema.field(self.end).type, self.open), NEVER, end)
+        return begin, np.where(end == NEVER, end, end + 1) if self.included else end
+
+
+def keeping_of(session: Session, info: TableInfo) -> Keeping | None:
+    """How a table keeps versions; None if no merge noted that it does."""
+    here = [[Condition("table_name", "=", info.name)], [Condition("figures", "contains", '"versions"')]]
+    for run in runs_of(session, here, 1):
+        told = run["figures"].get("versions")
+        names = [told["from"], told["to"], *told["key"], *told["columns"]]
+        if all(name in info for name in names):
+            included = told["end"] == "included"
+            return Keeping(told["key"], told["from"], told["to"], told["open"], included, told["columns"], told["also"])
+    return None
+
+
+def at(
+    store: str | Store, table: str, when: datetime | date | str, *, as_of: datetime | date | str | None = None
+) -> pa.Table:
+    """The rows of a table of versions that are valid at an instant: what was so then, as the table says.
+
+    With `as_of` as the table said at that time: what was believed then of the instant. An Arrow table with the table's
+    columns. Raises JobError if the table keeps no versions, or its history does not reach back so far; StoreError if it
+    is not there.
+    """
+    with opened(store) as place, place.begin(write=False) as session:
+        info = session.describe(table)
+        keeping = keeping_of(session, info)
+        if keeping is None:
+            raise JobError(f"{info.name!r} keeps no versions: no job with [versions] was merged into it")
+        instant = _instant(info[keeping.begin].type, when)
+        names, pages = info.names, (page.values for page in session.scan(info, info.names, key=info.names))
+        if as_of is not None:
+            shape, pages = as_it_was(session, table, when=as_of)  # type: ignore[assignment]
+            names = shape.names
+        out = [pa.schema([info.schema.field(name) for name in names]).empty_table()]
+        for page in pages:
+            begin, end = keeping.spans(page)
+            out.append(page.filter(pa.array((begin <= instant) & (instant < end))).cast(out[0].schema))
+        return pa.concat_tables(out)
+
+
+@dataclass(frozen=True)
+class Life:
+    """The versions of one thing, the oldest first."""
+
+    rows: Existing
+    keeping: Keeping
+
+
+def versions_of(session: Session, table: str, key: Mapping[str, Any]) -> Life | None:
+    """The versions that a table keeps of one thing; None if it keeps none. Raises JobError for a wrong key."""
+    info = session.describe(table)
+    keeping = keeping_of(session, info)
+    if keeping is None:
+        return None
+    columns = [(known_column(info, name), value) for name, value in key.items()]
+    where = [[Condition(column.name, "=", value_of(column, value).as_py())] for column, value in columns]
+    rows = session.read(info, Selection(where))
+    begin, _ = keeping.spans(rows.values)
+    return Life(rows.take(np.argsort(begin, kind="stable")), keeping)
+
+
+def life(store: str | Store, table: str, key: Mapping[str, Any]) -> pa.Table:
+    """The life of one thing. `key` maps columns to values.
+
+    Of a table that keeps versions these, the oldest first, with the table's columns. Of another table the rows that a
+    record has had, as its history has them, and the spans in which they stood: the table's columns, then `valid_from`
+    and `valid_to` (UTC; null where the history does not say, or the row still stands), and the `change_no` and
+    `batch_no` that put the row there.
+    """
+    given = key_given(key)
+    with opened(store) as place, place.begin(write=False) as session:
+        kept = versions_of(session, table, given)
+        return kept.rows.values if kept is not None else past_life(session, table, given)
+
+
+def _instant(kind: pa.DataType, when: Any) -> np.int64:
+    """A time as an instant of a type."""
+    given = moment("when", when)
+    assert given is not None
+    if pt.is_date(kind):
+        return instants(pa.array([given.date()], pa.date32()), NEVER)[0]  # type: ignore[no-any-return]
+    numbers = pa.array([given], pa.timestamp("us", "UTC")).cast(pa.timestamp(kind.unit, "UTC"), safe=False)
+    return instants(numbers, NEVER)[0]  # type: ignore[no-any-return]

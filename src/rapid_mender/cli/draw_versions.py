@@ -1,0 +1,62 @@
+"""What rmend shows of versions: the life of a thing as a line of time."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from rich.text import Text
+
+from ..changes.valid import Life
+from ..core.cast import as_text, plain
+from ..core.versions import ALWAYS, NEVER
+from ..spelling import shown
+from .screen import STYLES, Rows, Screen, counted
+
+_MOST = 64
+_BAR, _OPEN, _NONE = "━", "▶", "·"
+
+
+def life(kept: Life, table: str, key: Mapping[str, str]) -> None:
+    """The versions of a thing: a line of time, and below it what was so in each span."""
+    console, rows, keeping = Screen(), kept.rows, kept.keeping
+    count = len(rows.positions)
+    if not count:
+        console.print(f"{table} has no such row.")
+        return
+    names = ", ".join(f"{name} {value}" for name, value in key.items())
+    console.print(Text.assemble((f"{table}: {names}", "bold"), f", {counted(count, 'version')}\n"))
+    begin, end = keeping.spans(rows.values)
+    finite = [int(one) for one in (*begin, *end) if one not in (ALWAYS, NEVER)] or [0]
+    first, last = min(finite), max(finite)
+    span = max(last - first, 1)
+    last += span // 8 if NEVER in end else 0  # what goes on has some room
+    texts = [as_text(plain(rows.values[name]))[0].to_pylist() for name in (keeping.begin, keeping.end)]
+
+    wide = min(_MOST, console.width // 3)
+
+    def place(instant: int) -> int:
+        if instant in (ALWAYS, NEVER):
+            return 0 if instant == ALWAYS else wide
+        return round((instant - first) * wide / max(last - first, 1))
+
+    drawn = Rows("", "from", "to", "the row")
+    hidden = {keeping.begin, keeping.end, *keeping.key, *keeping.also}
+    before: dict[str, Any] = {}
+    for at in range(count):
+        here, until = place(int(begin[at])), place(int(end[at]))
+        goes_on = end[at] == NEVER
+        bar = _BAR * max(until - here - goes_on, 0 if goes_on else 1) + (_OPEN if goes_on else "")
+        line = Text.assemble((_NONE * here, "dim"), (bar, STYLES["insert"] if goes_on else STYLES["update"]))
+        line.append(_NONE * max(wide - here - len(bar), 0), "dim")
+        row = {name: value for name, value in rows.shown(at).items() if name not in hidden}
+        new = [name for name in keeping.columns if before and row[name] != before[name]]
+        told = Text(" · ").join(
+            Text(f"{name} {shown(value)}", "bold" if name in new else "")
+            for name, value in row.items()
+            if name in keeping.columns or not before or value != before[name]
+        )
+        until_text = "now" if goes_on else texts[1][at]
+        drawn.add_row(line, texts[0][at] or "ever", until_text, told)
+        before = row
+    console.print(drawn)
