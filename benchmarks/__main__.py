@@ -23,7 +23,7 @@ import pyarrow as pa
 
 import rapid_mender as rm
 
-from . import capture, following, servers
+from . import capture, following, servers, versions
 from . import sqlite_peers as peers
 from .data import COLUMNS, KEY, existing_and_batch
 from .past import past
@@ -269,6 +269,7 @@ _PARTS = (
     *_past_titles(1),
     *following.parts(1, 1),
     *capture.parts(1, 1),
+    *versions.parts(1, 1),
 )
 
 
@@ -356,6 +357,7 @@ def main() -> None:
         },
         **following.parts(size * options.scale, options.rounds),
         **capture.parts(size * options.scale, options.rounds),
+        **versions.parts(size * options.scale, options.rounds),
         "csv": (
             f"A CSV file of {10_000_000 // size:,} records into an empty SQLite table, history on",
             lambda: csv_memory(10_000_000 // size),
