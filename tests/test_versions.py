@@ -306,3 +306,38 @@ def test_what_was_valid_and_what_was_believed(kind: str, tmp_path: Path, rmend: 
         ]
         assert "▶" in shown
         assert "no such row" in rmend("history", store, "--table", "trees", "--life", "tag=7").out
+
+
+@databases.every
+@pytest.mark.parametrize("form", range(len(FORMS)))
+def test_spans_that_do_not_fit_are_found_and_mended(kind: str, form: int, tmp_path: Path, rmend: Callable[..., Any]) -> None:
+    given, rng = FORMS[form], random.Random(form)
+    with trees(kind, tmp_path, keyed=False) as store:
+        job = job_of(store, given)
+        rm.merge(job, [record for batch in batches(rng, 40) for record in batch])
+        sound = rows(store)
+        assert (rm.check_spans(job).sound, rm.check_spans(job).rows) == (True, 40)
+        broken = sound[3]["tag"], sound[3]["since"]
+        never = given.get("open")
+        by = rm.Job(store=store, table="trees", key=["tag", "since"])
+        rm.merge(by, [
+            {"tag": broken[0], "since": broken[1], "until": never, **({"now": True} if "current" in given else {}), **({"no": 9} if "number" in given else {})},
+            {"tag": sound[15]["tag"], "since": sound[15]["since"], "until": sound[15]["since"] - timedelta(5)},
+            {"tag": sound[25]["tag"], "since": sound[25]["since"], "until": sound[26]["since"] + timedelta(1)},
+            *([{"tag": sound[35]["tag"], "since": sound[35]["since"], "now": True}] if "current" in given else []),
+        ])  # fmt: skip
+        found = rm.check_spans(job)
+        assert (found.overlaps, found.current, found.backwards, found.sound) == (2, 1, 1, False)
+        assert found.flags == (1 if "current" in given else 0)
+        assert found.numbers == (1 if "number" in given else 0)
+        (tmp_path / "job.toml").write_text(
+            f'store = "{store}"\ntable = "trees"\nkey = "tag"\n[versions]\nfrom = "since"\nto = "until"\n'
+            + "".join(f"{name} = {value if isinstance(value, date) else repr(value)}\n" for name, value in given.items() if name != "to")
+            + "[columns.warden]\nversion = true\n"
+        )
+        told = rmend("check", "job.toml", "--spans", "--mends", "mends.csv")
+        assert (told.code, "versions end before they begin" in told.out, "mends.csv" in told.out) == (4, True, True), told
+        mended = rm.merge(by, str(tmp_path / "mends.csv"))
+        assert mended.counts["insert"] == 0
+        assert rows(store) == sound
+        assert rmend("check", "job.toml", "--spans").code == 0

@@ -33,6 +33,7 @@ if TYPE_CHECKING:
     from .jobs.check import Checked, check
     from .jobs.draft import draft
     from .jobs.job import ColumnOptions, Incoming, Job, Rule, Versions
+    from .jobs.span_check import SpansChecked, check_spans
     from .jobs.sync_job import Sync
     from .merging.explain import Explanation, explain
     from .merging.result import Result, Sample
@@ -58,7 +59,7 @@ _PLACES = {
     "Follower": "followers.follow", "followers_of": "followers.known",
     "forget": "followers.known", "Synced": "followers.syncing", "sync": "followers.sync", "syncing": "followers.sync",
     "Compared": "followers.compare", "compare": "followers.sync",
-    "Sync": "jobs.sync_job",
+    "Sync": "jobs.sync_job", "SpansChecked": "jobs.span_check", "check_spans": "jobs.span_check",
     "Checked": "jobs.check", "check": "jobs.check", "draft": "jobs.draft",
     "Query": "incoming.query",
     "Explanation": "merging.explain", "explain": "merging.explain",
@@ -92,6 +93,7 @@ __all__ = [
     "Rule",
     "SQLiteStore",
     "Sample",
+    "SpansChecked",
     "StoreError",
     "Sync",
     "Synced",
@@ -104,6 +106,7 @@ __all__ = [
     "capture",
     "captures",
     "check",
+    "check_spans",
     "compare",
     "draft",
     "explain",

@@ -16,6 +16,7 @@ from .core.json_text import read_json
 from .followers.compare import Compared
 from .followers.syncing import Synced
 from .jobs.check import Checked
+from .jobs.span_check import SpansChecked
 from .merging.explain import Explanation
 from .merging.result import Result, Sample
 from .merging.undo import Undone
@@ -121,6 +122,11 @@ def of_batches(batches: pa.Table) -> list[dict[str, Any]]:
 
 def of_mended(mended: Mended) -> dict[str, Any]:
     return {name: value for name, value in asdict(mended).items() if name != "table"} | {"whole": mended.whole}
+
+
+def of_spans(found: SpansChecked) -> dict[str, Any]:
+    document = {one.name: getattr(found, one.name) for one in fields(found) if one.name not in ("examples", "mends")}
+    return document | {"sound": found.sound, "examples": found.examples.to_pylist(), "mends": of_rows(found.mends)}
 
 
 def of_captured(done: Captured, statements: bool = False) -> dict[str, Any]:

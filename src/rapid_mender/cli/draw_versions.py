@@ -10,6 +10,7 @@ from rich.text import Text
 from ..changes.valid import Life
 from ..core.cast import as_text, plain
 from ..core.versions import ALWAYS, NEVER
+from ..jobs.span_check import SpansChecked
 from ..spelling import shown
 from .screen import STYLES, Rows, Screen, counted
 
@@ -60,3 +61,34 @@ def life(kept: Life, table: str, key: Mapping[str, str]) -> None:
         drawn.add_row(line, texts[0][at] or "ever", until_text, told)
         before = row
     console.print(drawn)
+
+
+def spans(found: SpansChecked, mends: str | None) -> None:
+    """What is wrong with the spans of a table."""
+    console = Screen()
+    console.print(f"{found.table}: {counted(found.rows, 'version')} of {counted(found.keys, 'key')}.")
+    for count, words in (
+        (found.overlaps, "versions end after the next one begins"), (found.current, "of these have no end"),
+        (found.twice, "versions begin with another of their key; look which one is right"),
+        (found.backwards, "versions end before they begin"), (found.flags, "flags do not say whether there is an end"),
+        (found.numbers, "numbers are not the place among the versions"),
+    ):  # fmt: skip
+        if count:
+            console.print(Text.assemble((f"{count:>9,} ", "bold red"), words))
+    if found.gaps:
+        console.print(Text.assemble((f"{found.gaps:>9,} ", "dim"), ("gaps, which deletes make, too", "dim")))
+    if found.sound:
+        console.print("The spans fit together.")
+    if found.examples.num_rows and not found.sound:
+        table = Rows(*found.examples.column_names)
+        for row in found.examples.slice(0, 20).to_pylist():
+            table.add_row(*(shown(value) for value in row.values()))
+        console.print()
+        console.print(table)
+    if found.mends.num_rows:
+        key = ", ".join(f'"{name}"' for name in found.key)
+        told = f"are in {mends}" if mends is not None else "can be had: --mends FILE.csv"
+        console.print(
+            f"\n{counted(found.mends.num_rows, 'row')} that would mend this {told}. Merge them with a job that has "
+            f'key = [{key}], allow = ["update"], and no [versions].'
+        )

@@ -3,13 +3,16 @@
 from __future__ import annotations
 
 import os
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from ..spelling import visible
-from .exits import WRONG_USAGE, errors_in_words, output
+from .exits import DIFFERS, WRONG_USAGE, errors_in_words, output
 from .options import AsJson, Batch, JobFile, Names, OtherStore, load
+
+if TYPE_CHECKING:
+    from ..jobs.job import Job
 
 
 def draft(
@@ -55,6 +58,13 @@ def draft(
 def check(
     job: JobFile,
     incoming: Batch = None,
+    spans: Annotated[
+        bool, typer.Option("--spans", help="Look at the spans of the versions that the table has, instead.")
+    ] = False,
+    mends: Annotated[
+        str | None,
+        typer.Option("--mends", metavar="FILE", help="With --spans: write the rows that would mend them."),
+    ] = None,
     store: OtherStore = None,
     set: Names = None,
     json: AsJson = False,
@@ -68,6 +78,9 @@ def check(
         from ..jobs.check import check
         from . import draw_record, screen
 
+        if spans or mends is not None:
+            _check_spans(load(job, store, set), mends, json)
+            return
         checked = check(load(job, store, set), incoming)
         if json:
             screen.print_json(documents.of_checked(checked))
@@ -75,3 +88,21 @@ def check(
             draw_record.checked(checked)
     if checked.problems:
         raise typer.Exit(WRONG_USAGE)
+
+
+def _check_spans(job: Job, mends: str | None, json: bool) -> None:
+    """Look at the spans of a table. Exits as for a table that differs if some do not fit."""
+    from .. import documents
+    from ..changes.export import write_file
+    from ..jobs.span_check import check_spans
+    from . import draw_versions, screen
+
+    found = check_spans(job)
+    if mends is not None:
+        write_file(mends, found.mends.schema, iter([found.mends]))
+    if json:
+        screen.print_json(documents.of_spans(found))
+    else:
+        draw_versions.spans(found, mends)
+    if not found.sound:
+        raise typer.Exit(DIFFERS)

@@ -9,6 +9,7 @@ import pyarrow as pa
 import pyarrow.types as pt
 
 from .keys import one_array
+from .schema import Column
 
 NEVER = np.int64(np.iinfo(np.int64).max)
 """The instant of no end."""
@@ -29,6 +30,12 @@ def as_instants(numbers: np.ndarray, kind: pa.DataType, never: pa.Scalar) -> pa.
     given = pa.array(np.where(none, 0, numbers))
     values = given.cast(pa.int32()).cast(kind) if pt.is_date32(kind) else given.cast(kind)
     return pa.compute.if_else(pa.array(none), never, values) if none.any() else values
+
+
+def flags_of(column: Column, mask: np.ndarray) -> pa.Array:
+    """Flags of versions, as their column has them."""
+    values = pa.array(mask)
+    return values if pt.is_boolean(column.type) else values.cast(column.type)
 
 
 @dataclass(frozen=True)

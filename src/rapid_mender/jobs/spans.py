@@ -6,11 +6,13 @@ from dataclasses import dataclass
 from datetime import date, datetime
 from typing import Any
 
+import numpy as np
 import pyarrow as pa
 import pyarrow.types as pt
 
 from ..core.cast import wanted
 from ..core.schema import Column
+from ..core.versions import ALWAYS, NEVER, as_instants, instants
 from ..stores.contract import Condition
 from .job import Job, Versions
 from .problems import Problems
@@ -44,6 +46,20 @@ class Spans:
     def in_force(self) -> Condition:
         """What holds for the versions that have no end."""
         return Condition(self.end, "=", self.open)
+
+    def instants(self, rows: pa.Table) -> tuple[np.ndarray, np.ndarray]:
+        """When versions begin and end, closed-open, as instants."""
+        begin, end = instants(rows[self.begin], ALWAYS), instants(rows[self.end], NEVER)
+        if self.open is not None:
+            never = instants(pa.array([self.open], rows.schema.field(self.end).type), NEVER)[0]
+            end = np.where(end == never, NEVER, end)
+        return begin, np.where(end == NEVER, end, end + 1) if self.included else end
+
+    def ends(self, numbers: np.ndarray, kind: pa.DataType) -> pa.Array:
+        """Instants at which spans end, as the table has them."""
+        if self.included:
+            numbers = np.where(numbers == NEVER, numbers, numbers - 1)
+        return as_instants(numbers, kind, pa.scalar(self.open, kind))
 
     def figures(self, key: list[str]) -> dict[str, Any]:
         """What is kept of it with a batch, so that others know how the table keeps versions."""

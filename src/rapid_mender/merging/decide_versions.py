@@ -13,10 +13,9 @@ from ..core.cast import as_text, cast, plain
 from ..core.compare import Patterns
 from ..core.decisions import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
 from ..core.keys import one_array
-from ..core.schema import Column
-from ..core.versions import ALWAYS, NEVER, instants
+from ..core.versions import ALWAYS, NEVER, flags_of, instants
 from ..jobs.plan import Plan
-from .timeline import Timeline, end_of
+from .timeline import Timeline
 
 _LATE = "dated before the current version"
 
@@ -115,9 +114,9 @@ def with_spans(plan: Plan, timeline: Timeline, values: pa.Table) -> pa.Table:
 def _appended(values: pa.Table, plan: Plan, timeline: Timeline, until: np.ndarray, records: np.ndarray) -> pa.Table:
     spans = plan.spans
     assert spans is not None
-    values = values.append_column(spans.end, end_of(plan, until))
+    values = values.append_column(spans.end, spans.ends(until, plan.info[spans.end].type))
     if spans.current is not None:
-        values = values.append_column(spans.current, flags(plan.info[spans.current], until == NEVER))
+        values = values.append_column(spans.current, flags_of(plan.info[spans.current], until == NEVER))
     if spans.number is not None:
         numbers = pa.array(timeline.number[records] + 1)
         values = values.append_column(spans.number, cast(numbers, plan.info[spans.number])[0])
@@ -156,9 +155,3 @@ def next_versions(
         numbers = pa.array(timeline.number[records] + 1)
         table = table.append_column(spans.number, cast(numbers, info[spans.number])[0])
     return table
-
-
-def flags(column: Column, mask: np.ndarray) -> pa.Array:
-    """Flags of versions, as their column has them."""
-    values = pa.array(mask)
-    return values if pa.types.is_boolean(column.type) else values.cast(column.type)

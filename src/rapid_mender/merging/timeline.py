@@ -11,7 +11,7 @@ import pyarrow.compute as pc
 from ..core.cast import as_text, plain
 from ..core.existing import Existing, concatenated
 from ..core.keys import one_array
-from ..core.versions import ALWAYS, NEVER, Found, as_instants, instants, versions_at
+from ..core.versions import ALWAYS, NEVER, Found, instants, versions_at
 from ..jobs.plan import Plan
 from ..jobs.spans import Spans
 from ..stores.contract import Session
@@ -60,7 +60,7 @@ def timeline_of(session: Session, plan: Plan, values: pa.Table, fresh: bool) -> 
     if need.any():
         asked = np.flatnonzero(need)
         every = session.fetch(info, keys.take(pa.array(asked)), fresh, by=[spans.begin])
-        found = versions_at(at[asked], every.positions, *_spans_of(spans, every))
+        found = versions_at(at[asked], every.positions, *spans.instants(every.values))
         until[asked], late[asked], odd[asked] = found.until, found.late, found.odd
         known[asked] = found.before >= 0
         texts = _in_words(spans, every, found)
@@ -84,17 +84,6 @@ def timeline_of(session: Session, plan: Plan, values: pa.Table, fresh: bool) -> 
     return Timeline(existing, at, until, late, known, odd, texts, number, later)
 
 
-def _spans_of(spans: Spans, rows: Existing) -> tuple[np.ndarray, np.ndarray]:
-    """When versions begin and end, closed-open."""
-    begin, end = instants(rows.values[spans.begin], ALWAYS), instants(rows.values[spans.end], NEVER)
-    if spans.open is not None:
-        never = instants(pa.array([spans.open], rows.values[spans.end].type), NEVER)[0]
-        end = np.where(end == never, NEVER, end)
-    if spans.included:
-        end = np.where(end == NEVER, end, end + 1)
-    return begin, end
-
-
 def _numbers(rows: Existing, name: str, places: np.ndarray) -> np.ndarray:
     """The numbers of some versions, 0 where there is none."""
     known = one_array(rows.values[name]).take(pa.array(places, mask=places < 0))
@@ -113,13 +102,3 @@ def _in_words(spans: Spans, every: Existing, found: Found) -> pa.Array:
         rows = sorted(f"{begin or 'ever'} to {end or 'no end'}" for begin, end in zip(*cells, strict=True))
         shown.append(f"the versions of this key overlap: {', '.join(rows[:5])}; mend the table first")
     return pa.array(shown, pa.string())
-
-
-def end_of(plan: Plan, numbers: np.ndarray) -> pa.Array:
-    """Instants at which spans end, as the table has them."""
-    spans = plan.spans
-    assert spans is not None
-    kind = plan.info[spans.end].type
-    if spans.included:
-        numbers = np.where(numbers == NEVER, numbers, numbers - 1)
-    return as_instants(numbers, kind, pa.scalar(spans.open, kind))

@@ -13,14 +13,13 @@ from ..core.compare import Patterns, differs
 from ..core.decisions import DELETE, DID_NOT_COME, INSERT, UPDATE
 from ..core.existing import Existing
 from ..core.keys import one_array
-from ..core.versions import ALWAYS, NEVER, instants
+from ..core.versions import ALWAYS, NEVER, flags_of, instants
 from ..jobs.plan import Plan
 from ..stores.contract import Session, Written
 from .decide import DecidedSlice
-from .decide_versions import Versioned, flags, next_versions
+from .decide_versions import Versioned, next_versions
 from .marks import marking
 from .rows import Setting
-from .timeline import end_of
 from .write import Own, Pending, Writer
 
 
@@ -62,7 +61,7 @@ class VersionWriter(Writer):
         timeline, rows = versioned.timeline, decided.matched_row[records]
         old = decided.existing.take(rows)
         why = decided.decisions.rules_reasons(records)
-        ends = end_of(self.plan, timeline.at[records])
+        ends = self._ends_at(timeline.at[records])
         closed = self.rows.update(old, self._closing(old, ends), np.arange(len(rows)), why)
         refused = closed.refusals()  # a version is opened only where the one before is closed
         places = np.array([place for place in range(len(records)) if place not in refused], np.int64)
@@ -84,6 +83,9 @@ class VersionWriter(Writer):
         pending.append(Pending(records[places], lambda: failed))
         return pending
 
+    def _ends_at(self, numbers: np.ndarray) -> pa.Array:
+        return self.spans.ends(numbers, self.plan.info[self.spans.end].type)
+
     @property
     def _ends(self) -> list[str]:
         return [name for name in (self.spans.end, self.spans.current) if name is not None]
@@ -91,7 +93,7 @@ class VersionWriter(Writer):
     def _closing(self, rows: Existing, ends: pa.Array) -> Setting:
         values = {self.spans.end: ends}
         if self.spans.current is not None:
-            values[self.spans.current] = flags(self.plan.info[self.spans.current], np.zeros(len(ends), bool))
+            values[self.spans.current] = flags_of(self.plan.info[self.spans.current], np.zeros(len(ends), bool))
         return self._setting(rows, values)
 
     def _setting(self, rows: Existing, values: dict[str, pa.Array]) -> Setting:
@@ -121,7 +123,7 @@ class VersionWriter(Writer):
         return done
 
     def _ending(self, rows: Existing, at: np.ndarray) -> Setting:
-        setting = self._closing(rows, end_of(self.plan, at))
+        setting = self._closing(rows, self._ends_at(at))
         if self.plan.job.delete != "mark":
             return setting
         mark = marking(self.plan, rows, self.now)
