@@ -341,3 +341,35 @@ def test_spans_that_do_not_fit_are_found_and_mended(kind: str, form: int, tmp_pa
         assert mended.counts["insert"] == 0
         assert rows(store) == sound
         assert rmend("check", "job.toml", "--spans").code == 0
+
+
+REFUSING = {
+    "sqlite": [
+        "CREATE TRIGGER a BEFORE UPDATE ON trees WHEN OLD.tag = 2 BEGIN SELECT RAISE(ABORT, 'no close'); END",
+        "CREATE TRIGGER b BEFORE INSERT ON trees WHEN NEW.warden = 'bad' BEGIN SELECT RAISE(ABORT, 'no open'); END",
+    ],
+    "postgresql": [
+        "CREATE FUNCTION f() RETURNS trigger LANGUAGE plpgsql AS $$BEGIN IF TG_OP = 'UPDATE' AND OLD.tag = 2 THEN RAISE EXCEPTION 'no close'; END IF; "
+        "IF TG_OP = 'INSERT' AND NEW.warden = 'bad' THEN RAISE EXCEPTION 'no open'; END IF; RETURN NEW; END$$",
+        "CREATE TRIGGER a BEFORE INSERT OR UPDATE ON trees FOR EACH ROW EXECUTE FUNCTION f()",
+    ],
+    "mariadb": [
+        "CREATE TRIGGER a BEFORE UPDATE ON trees FOR EACH ROW IF OLD.tag = 2 THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'no close'; END IF",
+        "CREATE TRIGGER b BEFORE INSERT ON trees FOR EACH ROW IF NEW.warden = 'bad' THEN SIGNAL SQLSTATE '45000' SET MESSAGE_TEXT = 'no open'; END IF",
+    ],
+}
+
+
+@databases.every
+@pytest.mark.parametrize("keyed", [False, True])
+def test_a_version_is_closed_and_the_next_one_opened_or_neither(kind: str, keyed: bool, tmp_path: Path) -> None:
+    key = ", PRIMARY KEY (tag, since)" if keyed else ""
+    made = f"CREATE TABLE trees (tag INT NOT NULL, warden VARCHAR(20), since DATE NOT NULL, until DATE{key})"
+    with databases.table(kind, tmp_path, made, *REFUSING[kind]) as (store, _):
+        job = job_of(store, {"to": "until"})
+        rm.merge(job, [{"tag": tag, "warden": "a", "day": BEGIN} for tag in range(5)])
+        result = rm.merge(job, [{"tag": tag, "warden": "bad" if tag == 3 else "b", "day": BEGIN + timedelta(9)} for tag in range(5)])
+        assert [why.rpartition(": ")[2] for why in result.rejects["rmend_reason"].to_pylist()] == ["no close", "no open"]
+        left = [(row["tag"], row["warden"], row["until"]) for row in rows(store) if row["tag"] in (2, 3)]
+        assert (result.counts["update"], left) == (3, [(2, "a", None), (3, "a", None)])
+        assert rm.verify(store, "trees").holds

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from datetime import datetime
+from functools import cache
 
 import numpy as np
 import pyarrow as pa
@@ -15,7 +16,7 @@ from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.versions import ALWAYS, NEVER, flags_of, instants
 from ..jobs.plan import Plan
-from ..stores.contract import Session, Written
+from ..stores.contract import Refusals, Session, Written
 from .decide import DecidedSlice
 from .decide_versions import Versioned, next_versions
 from .marks import marking
@@ -56,32 +57,42 @@ class VersionWriter(Writer):
         return pending
 
     def _open(self, decided: DecidedSlice, versioned: Versioned, records: np.ndarray) -> list[Pending]:
-        """Close the versions that records meet, and insert those that they open. What cannot be inserted leaves the
-        version before it as it was."""
+        """Close the versions that records meet, and insert those that they open: both, or neither."""
         timeline, rows = versioned.timeline, decided.matched_row[records]
         old = decided.existing.take(rows)
         why = decided.decisions.rules_reasons(records)
         ends = self._ends_at(timeline.at[records])
         closed = self.rows.update(old, self._closing(old, ends), np.arange(len(rows)), why)
-        refused = closed.refusals()  # a version is opened only where the one before is closed
-        places = np.array([place for place in range(len(records)) if place not in refused], np.int64)
-        pending = [Pending(records, lambda: refused)]
-        if not len(places):
-            return pending
-        new = next_versions(self.plan, timeline, decided.setting, decided.changed, rows[places], records[places])
-        opened = self.rows.insert(new, None if why is None else why.take(pa.array(places)))
-        failed = opened.refusals()
-        if failed:
-            back = places[np.array(sorted(failed), np.int64)]
-            there = self.session.again(self.plan.info, old.take(back))
-            self.rows.update(
-                there,
-                self._setting(there, {n: one_array(old.values[n]).take(pa.array(back)) for n in self._ends}),
-                np.arange(len(back)),
-                None,
-            ).refusals()
-        pending.append(Pending(records[places], lambda: failed))
-        return pending
+        new = next_versions(self.plan, timeline, decided.setting, decided.changed, rows, records)
+        opened = self.rows.insert(new, why)
+
+        @cache
+        def refusals() -> Refusals:
+            not_closed, not_opened = closed.refusals(), opened.refusals()
+            if alone := sorted(set(not_closed) - set(not_opened)):
+                self._take_back(new.take(pa.array(alone)))
+            if alone := sorted(set(not_opened) - set(not_closed)):
+                self._open_again(old.take(np.array(alone)))
+            return {**not_opened, **not_closed}
+
+        return [Pending(records, refusals)]
+
+    def _take_back(self, new: pa.Table) -> None:
+        """Delete versions again that were opened, though the ones before them could not be closed."""
+        there = self._there(new)
+        for written in self.rows.delete(there, None):
+            written.refusals()
+
+    def _open_again(self, old: Existing) -> None:
+        """Give versions the ends that they had, since those after them could not be opened."""
+        there = self._there(old.values)
+        was = pa.array(there.positions)
+        values = {name: one_array(old.values[name]).take(was) for name in self._ends}
+        self.rows.update(there, self._setting(there, values), np.arange(len(was)), None).refusals()
+
+    def _there(self, values: pa.Table) -> Existing:
+        """Rows that this transaction has written, as they are."""
+        return self.session.fetch(self.plan.info, values.select(self.plan.identity), fresh=True)
 
     def _ends_at(self, numbers: np.ndarray) -> pa.Array:
         return self.spans.ends(numbers, self.plan.info[self.spans.end].type)
