@@ -13,6 +13,7 @@ from pathlib import Path
 from typing import Any
 
 from ..errors import JobError
+from .care import JOB, make_table, write_batches
 
 _SEED = 2077
 _TREES = 2_000
@@ -46,7 +47,10 @@ EDITED_TREE: dict[str, Any] = {"district": "Mere End", "tag_no": 1}
 STORY_TREE: dict[str, Any] = {"district": "Tanner's Row", "tag_no": 12}
 """The tree that every survey finds changed, and whose history the story shows."""
 
-FILES = ("register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv", "survey-4.csv")
+FILES = (
+    "register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv", "survey-4.csv", "care.csv",
+    "care-late.csv",
+)  # fmt: skip
 PARTS = "changes"
 """The folder of the files that follow."""
 LATER = ("survey-1.mended.csv", "draft.toml", "map.db")
@@ -176,6 +180,7 @@ delete = "mark"
 mark = {felled = true}
 max_deletes = "5%"
 """,
+    "care.toml": JOB,
 }
 
 Tree = dict[str, Any]
@@ -187,7 +192,7 @@ def make(folder: str | os.PathLike[str]) -> None:
     Raises JobError if the folder holds files of anybody else.
     """
     path = Path(folder)
-    batches = ("survey-1", "survey-2", "survey-3", "survey-4", "census")
+    batches = ("survey-1", "survey-2", "survey-3", "survey-4", "census", "care")
     ours = {*FILES, *LATER, *JOBS, *(f"{name}.rejects.{end}" for name in batches for end in ("csv", "jsonl"))}
     if path.exists() and not path.is_dir():
         raise JobError(f"{path} is a file; name a folder for the demo")
@@ -212,6 +217,8 @@ def make(folder: str | os.PathLike[str]) -> None:
         _write_survey_3(path / "survey-3.parquet", _survey(rng, trees, date(2026, 10, 12), 260, 0))
         _write_census(path / "census.csv", [tree for tree in trees.values() if tree["district"] == "Saltgate"])
         _write_survey_4(path / "survey-4.csv", trees)
+        make_table(path / "register.db")
+        write_batches(path)
         for name, text in JOBS.items():
             (path / name).write_text(text)
     except OSError as error:

@@ -12,6 +12,7 @@ import sys
 from collections.abc import Callable
 from typing import Any
 
+from .care import CARED
 from .data import STORY_TREE, TALL_TREE, edit_behind, make
 
 DESK = ["--actor", "(SELECT clerk FROM desk)", "--application", "(SELECT program FROM desk)"]
@@ -96,6 +97,20 @@ STEPS: list[tuple[str, list[str]]] = [
         "And if the clerk was wrong?",
         ["undo", "{folder}/survey-4.toml", "--table", "trees", "--application", "Tree Ledger 2", "--preview"],
     ),
+    (
+        "The care book keeps versions: who cared for a tree, and how it was, since when. Seven years' sheets come in.",
+        ["merge", "{folder}/care.toml"],
+    ),
+    (
+        "A sheet from 2022 turns up late. What would it do?",
+        ["preview", "{folder}/care.toml", "{folder}/care-late.csv"],
+    ),
+    ("That is its place.", ["merge", "{folder}/care.toml", "{folder}/care-late.csv"]),
+    (
+        "The life of that tree.",
+        ["history", "{folder}/care.toml", "--life", "district={cared[district]}", "--life", "tag_no={cared[tag_no]}"],
+    ),
+    ("Do all spans fit together?", ["check", "{folder}/care.toml", "--spans"]),
 ]
 
 
@@ -106,7 +121,7 @@ def tell(folder: str, run: Callable[[list[str]], object], as_json: bool = False)
     if not as_json:
         print(f"The street-tree register of Harrowmere is in {folder}: register.db, four surveys and their job files.")
     for text, command in STEPS:
-        words = [word.format(folder=folder.rstrip("/"), tall=TALL_TREE, **STORY_TREE) for word in command]
+        words = [word.format(folder=folder.rstrip("/"), tall=TALL_TREE, cared=CARED, **STORY_TREE) for word in command]
         if words[-1].endswith("survey-1.mended.csv"):
             _mend(folder, quiet=as_json)
         if text.startswith("Now somebody edits"):
