@@ -185,6 +185,15 @@ def test_versions_open_close_and_come_back(kind: str, marks: bool, tmp_path: Pat
             if kind != "memory":
                 rm.sync(store, "trees", to, "trees", follower="map")
                 assert rows(to) == rows(store)
+                rm.sync(
+                    flat := rm.Sync(
+                        store=store, table="trees", to_store=to, to_table="flat", follower="flat", versions="current", commit_every=rng.choice([1, 3, 99])
+                    )
+                )
+                with opened(to) as place, place.begin(write=False) as session:
+                    now = sorted(session.read(session.describe("flat")).values.to_pylist(), key=lambda row: row["tag"])
+                assert now == [{name: row[name] for name in now[0]} for row in rows(store) if row["until"] is None]
+                assert rm.compare(flat).alike
         assert rm.verify(store, "trees").holds
 
 

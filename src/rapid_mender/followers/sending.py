@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import secrets
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
@@ -13,15 +14,19 @@ import pyarrow.compute as pc
 from ..changes.netting import Netted
 from ..changes.past import Past
 from ..changes.query import as_told
+from ..changes.valid import Keeping
 from ..core.existing import Existing
 from ..core.expressions import Env, Expression, Scope, compile_expression
+from ..core.hashing import hash_rows
 from ..core.json_text import read_json
 from ..core.keys import one_array
 from ..core.masks import mask_of
 from ..core.names import in_quotes
 from ..core.own_tables import FIXED
 from ..core.records import known_column
+from ..core.repeats import among
 from ..core.schema import TableInfo
+from ..core.versions import NEVER
 from ..errors import JobError
 from ..jobs.job import Job, Rule
 from ..jobs.sync_job import Sync
@@ -54,6 +59,13 @@ class Sending:
     """Those that are read."""
     flags: Flags
     when: Expression | None
+    keeping: Keeping | None = None
+    """How the table keeps versions, if only those in force are sent."""
+
+    @property
+    def identity(self) -> list[str]:
+        """The columns that identify what is sent."""
+        return self.key if self.keeping is None else self.keeping.key
 
     def job(self, target: TableInfo, filling: bool = False) -> Job:
         """The job that merges what is sent."""
@@ -71,14 +83,14 @@ class Sending:
 
     def job_of_extra(self, target: TableInfo) -> Job:
         """The job that deletes rows of which only the key is given."""
-        renamed = {name: to for name, to in self.sync.rename.items() if name in self.key}
+        renamed = {name: to for name, to in self.sync.rename.items() if name in self.identity}
         gone = Rule(decide="delete", when=f"incoming.{_quoted(self.flags.gone)}", because="it is not in the source")
         return self.sync.merge_job(
             self._target_key(target), rename=renamed, ignore=[self.flags.gone], rules=[gone], allow=["delete"]
         )
 
     def _target_key(self, target: TableInfo) -> list[str]:
-        key = self.sync.key or [self.sync.rename.get(name, name) for name in self.key]
+        key = self.sync.key or [self.sync.rename.get(name, name) for name in self.identity]
         lacking = [name for name in key if target.named(name) is None]
         if lacking:
             raise JobError(
@@ -109,6 +121,8 @@ class Sending:
     def compares(self) -> bool:
         """Whether it matters what the rows were before."""
         uses = self.when.uses if self.when is not None else ()
+        if self.keeping is not None:
+            return True
         return bool(self.sync.conflict != "overwrite" or self.sync.changes_to or any(side == "old" for side, _ in uses))
 
     # -- records ----------------------------------------------------------------------------------------
@@ -126,6 +140,8 @@ class Sending:
         after = np.concatenate([net.inserts.after, updates.after, np.full(len(gone), -1)])
         wanted = self._wanted(old, new, before, after)
         before, after = before[wanted], after[wanted]
+        if self.keeping is not None:
+            before, after = self._in_force(netted, self.keeping, before, after)
         gone = after < 0
         put, taken = new.take(after[~gone]), netted.taken(before[gone])
         columns = {name: _both(put, taken, name) for name in self.columns}
@@ -137,6 +153,22 @@ class Sending:
             columns |= {self.flags.was[name]: one_array(old.values[name]).take(index) for name in self.columns}
         return pa.table(columns)
 
+    def _in_force(
+        self, netted: Netted, keeping: Keeping, before: np.ndarray, after: np.ndarray
+    ) -> tuple[np.ndarray, np.ndarray]:
+        """Of changes those that are about versions in force: one that ends is gone, unless another begins."""
+        old, new = netted.old.values, netted.new.values
+        was, now = ((keeping.spans(rows)[1] == NEVER) for rows in (old, new))
+        put = (after >= 0) & now[after]
+        gone = ~put & (before >= 0) & was[before]
+        seed = secrets.randbits(64)
+        keys = [netted.past.session.fold(self.info, rows.select(keeping.key)) for rows in (old, new)]
+        taken, begun = (hash_rows(folded, seed) for folded in keys)
+        gone[gone] = ~among(taken[before[gone]], np.unique(begun[after[put]]))
+        _, first = np.unique(taken[before[gone]], return_index=True)  # of several that ended
+        places = np.concatenate([np.flatnonzero(put), np.flatnonzero(gone)[first]])
+        return before[places], np.where(put, after, -1)[places]
+
     def of_rows(self, rows: Existing) -> pa.Table:
         """The records of rows as they are."""
         some = rows.take(self.wanted_rows(rows))
@@ -147,7 +179,8 @@ class Sending:
     def wanted_rows(self, rows: Existing) -> np.ndarray:
         """The places of the rows that are sent when what follows is filled."""
         every = np.arange(len(rows.positions))
-        return every[self._wanted(rows, rows, np.full(len(every), -1), every)]
+        wanted = self._wanted(rows, rows, np.full(len(every), -1), every)
+        return every[wanted if self.keeping is None else wanted & (self.keeping.spans(rows.values)[1] == NEVER)]
 
     def wanted_changes(self, past: Past, changes: Existing) -> np.ndarray:
         """The places of the changes that are sent."""
@@ -187,15 +220,18 @@ class Sending:
         return mask_of(self.when.evaluate(Env(len(before), values, datetime.now(UTC))).values)
 
 
-def sending(sync: Sync, info: TableInfo, key: Sequence[str]) -> Sending:
+def sending(sync: Sync, info: TableInfo, key: Sequence[str], keeping: Keeping | None = None) -> Sending:
     """How a sync sends the rows of a table. Raises JobError if it names what the table does not have."""
     only = [known_column(info, name).name for name in sync.only]
     ignore = [known_column(info, name).name for name in sync.ignore]
     for name in [*sync.rename, *sync.changes_to]:
         known_column(info, name)
-    if lost := [name for name in key if name in ignore]:
+    if lost := [name for name in (key if keeping is None else keeping.key) if name in ignore]:
         raise JobError(f"ignore: {in_quotes(lost)} is of the key of {info.name!r}, by which rows are found")
-    columns = [name for name in info.names if (not only or name in (*only, *key)) and name not in ignore]
+    sure = key if keeping is None else keeping.key
+    if keeping is not None and not only:  # which version it is, is not of interest
+        ignore = [*ignore, keeping.end, *keeping.also]
+    columns = [name for name in info.names if (not only or name in (*only, *sure)) and name not in ignore]
     clashing = [name for name in columns if sync.rename.get(name, name) in _OF_A_CHANGE]
     if sync.keep == "changes" and clashing:
         raise JobError(
@@ -209,10 +245,18 @@ def sending(sync: Sync, info: TableInfo, key: Sequence[str]) -> Sending:
             when = compile_expression(sync.when, scope, "boolean")
         except JobError as error:
             raise JobError(f"when: {error}") from None
-    read = {*columns, *key, *sync.changes_to, *(name for _, name in (when.uses if when is not None else ()))}
+    spans = [] if keeping is None else [keeping.begin, keeping.end]
+    read = {
+        *columns,
+        *key,
+        *sure,
+        *spans,
+        *sync.changes_to,
+        *(name for _, name in (when.uses if when is not None else ())),
+    }
     taken = {name.lower() for name in (*info.names, *sync.rename.values())}
     flags = Flags(_free("gone", taken), _free("fresh", taken), {name: _free(f"was {name}", taken) for name in columns})
-    return Sending(sync, info, list(key), columns, [name for name in info.names if name in read], flags, when)
+    return Sending(sync, info, list(key), columns, [name for name in info.names if name in read], flags, when, keeping)
 
 
 def _free(word: str, taken: set[str]) -> str:

@@ -191,7 +191,7 @@ class TableSyncing(Syncing):
     def _shape(self, send: Sending, session: Session) -> TableInfo:
         """The table that is made for what is sent."""
         columns = copied(send.info.pick(send.columns), self.job.rename)
-        key = tuple(self.job.key or (self.job.rename.get(name, name) for name in send.key))
+        key = tuple(self.job.key or (self.job.rename.get(name, name) for name in send.identity))
         if self.job.keep == "changes":
             columns, key = (*FIXED, *(replace(column, nullable=True) for column in columns)), ("change_no",)
         shape = TableInfo(self.job.to_table, columns, key)

@@ -8,6 +8,7 @@ from collections import Counter
 from dataclasses import dataclass, field, replace
 from typing import Any
 
+from ..changes.valid import keeping_of
 from ..core.names import in_quotes
 from ..core.own_tables import FOLLOWERS
 from ..core.records import known_column
@@ -112,7 +113,10 @@ class Syncing:
                 f"table {view.info.name!r} has no primary key and no history, so its rows cannot be told apart; give "
                 "it a primary key, or give the sync a key"
             )
-        return sending(self.job, view.info, key)
+        keeping = keeping_of(view.session, view.info) if self.job.versions == "current" else None
+        if self.job.versions == "current" and keeping is None:
+            raise JobError(f"table {view.info.name!r} keeps no versions: no job with [versions] was merged into it")
+        return sending(self.job, view.info, key, keeping)
 
 
 def known_of(view: View, send: Sending, position: int) -> tuple[Sending, int]:

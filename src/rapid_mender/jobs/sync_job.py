@@ -64,6 +64,8 @@ class Sync(Strict):
     """An expression over old.COLUMN and new.COLUMN: only changes for which it is true are sent."""
     changes_to: Names = []
     """Of the updates only those are sent that change one of these columns."""
+    versions: Literal["all", "current"] = "all"
+    """Of a table that keeps versions: whether all of them follow, or of each thing only the one in force."""
     keep: Literal["rows", "changes"] = "rows"
     """Whether the rows are kept as they are, or every change is appended to a log."""
     conflict: Literal["overwrite", "skip", "reject"] = "overwrite"
@@ -100,6 +102,12 @@ class Sync(Strict):
             (not self.follower.strip(), "follower is the name by which the position is kept; give one"),
             (log and self.delete != "remove", 'keep = "changes" appends deletes like all changes; leave out delete'),
             (log and self.conflict != "overwrite", 'keep = "changes" replaces no row; leave out conflict'),
+            (
+                self.versions == "current"
+                and (log or folder or self.conflict != "overwrite" or bool(self.changes_to) or self.when is not None),
+                'versions = "current" keeps one row of each thing up to date; leave out keep, to_folder, conflict, '
+                "changes_to and when",
+            ),
             (log and bool(self.key), 'keep = "changes" has the key change_no; leave out key'),
             (log and bool(self.columns), 'keep = "changes" compares nothing; leave out columns'),
         ):
