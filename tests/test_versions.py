@@ -308,11 +308,7 @@ def test_what_was_valid_and_what_was_believed(kind: str, tmp_path: Path, rmend: 
         assert rm.at(store, "trees", "2020-02-10", as_of=believed)["warden"].to_pylist() == ["a"]
         assert rm.life(store, "trees", {"tag": 1})["warden"].to_pylist() == ["a", "late", "b"]
         shown = rmend("history", store, "--table", "trees", "--life", "tag=1").out
-        assert [line.rstrip().split("  ")[-1].strip() for line in shown.splitlines() if "warden" in line] == [
-            "warden a · height 1 · felled null",
-            "warden late",
-            "warden b",
-        ]
+        assert [line.rstrip().split("  ")[-1].strip() for line in shown.splitlines() if "warden" in line] == ["warden a · height 1", "warden late", "warden b"]
         assert "▶" in shown
         assert "no such row" in rmend("history", store, "--table", "trees", "--life", "tag=7").out
 

@@ -41,7 +41,8 @@ def life(kept: Life, table: str, key: Mapping[str, str]) -> None:
             return 0 if instant == ALWAYS else wide
         return round((instant - first) * wide / max(last - first, 1))
 
-    drawn = Rows("", "from", "to", "the row")
+    ends = texts[0][0] or "ever", "now" if NEVER in end else texts[1][-1] or ""
+    drawn = Rows(ends[0] + ends[1].rjust(wide - len(ends[0])), "from", "to", "the row")
     hidden = {keeping.begin, keeping.end, *keeping.key, *keeping.also}
     before: dict[str, Any] = {}
     for at in range(count):
@@ -55,7 +56,7 @@ def life(kept: Life, table: str, key: Mapping[str, str]) -> None:
         told = Text(" · ").join(
             Text(f"{name} {shown(value)}", "bold" if name in new else "")
             for name, value in row.items()
-            if name in keeping.columns or not before or value != before[name]
+            if name in keeping.columns or (value != before[name] if before else value is not None)
         )
         until_text = "now" if goes_on else texts[1][at]
         drawn.add_row(line, texts[0][at] or "ever", until_text, told)
@@ -82,7 +83,7 @@ def spans(found: SpansChecked, mends: str | None) -> None:
     if found.examples.num_rows and not found.sound:
         table = Rows(*found.examples.column_names)
         for row in found.examples.slice(0, 20).to_pylist():
-            table.add_row(*(shown(value) for value in row.values()))
+            table.add_row(*(shown(value) if name != "what" else value for name, value in row.items()))
         console.print()
         console.print(table)
     if found.mends.num_rows:
