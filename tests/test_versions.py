@@ -7,6 +7,7 @@ import time
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from datetime import date, timedelta
+from itertools import pairwise
 from pathlib import Path
 from typing import Any
 
@@ -378,3 +379,34 @@ def test_a_version_is_closed_and_the_next_one_opened_or_neither(kind: str, keyed
         left = [(row["tag"], row["warden"], row["until"]) for row in rows(store) if row["tag"] in (2, 3)]
         assert (result.counts["update"], left) == (3, [(2, "a", None), (3, "a", None)])
         assert rm.verify(store, "trees").holds
+
+
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("form", [0, 3])
+def test_versions_that_become_equal_are_joined(kind: str, form: int, tmp_path: Path) -> None:
+    given, rng = FORMS[form] | {"join": True}, random.Random(form)
+
+    def of(*told: tuple[int, str]) -> list[Row]:
+        return [{"tag": 1, "day": BEGIN + timedelta(day), "warden": warden, "height": day} for day, warden in told]
+
+    with trees(kind, tmp_path, keyed=form == 0) as store:
+        job = job_of(store, given)
+
+        def now() -> list[tuple[int, str, int]]:
+            return [((one[1] - BEGIN).days, one[3], one[4]) for one in plain(rows(store), given) if one[0] == 1]
+
+        rm.merge(job, of((1, "a"), (5, "b"), (9, "a"), (20, "c")))
+        rm.merge(job, of((5, "a")))
+        assert now() == [(1, "a", 9), (20, "c", 20)], "corrected: the same before and after"
+        rm.merge(job, of((15, "c")))
+        assert now() == [(1, "a", 9), (15, "c", 20)], "late: the same after"
+        assert rm.merge(job, of((5, "a"), (15, "c"))).counts["skip"] == 1
+        for _ in range(15):
+            batch = [{"tag": tag, "day": BEGIN + timedelta(rng.randrange(40)), "warden": rng.choice("ab"), "height": 1} for tag in range(4)]
+            foreseen = rm.preview(job, batch).counts
+            assert rm.merge(job, batch).counts == foreseen
+            found = plain(rows(store), given)
+            for one, after in pairwise(found):
+                assert one[0] != after[0] or (one[2] == after[1] and one[3] != after[3]), found
+        assert rm.verify(store, "trees").holds
+        assert rm.check_spans(job).sound

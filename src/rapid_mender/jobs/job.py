@@ -100,7 +100,8 @@ class Versions(Strict):
     `number` what counts the versions of a key, if the table has these. `effective` is the incoming column that dates a
     record; without it that is the time of the batch. `open` is the date that stands for no end, if that is not null;
     with `end = "included"` a span has its last day in it. `late` says what becomes of a record that is dated before the
-    current version. With `overwrite = "all"` what is not versioned is overwritten in all versions of a key.
+    current version. With `overwrite = "all"` what is not versioned is overwritten in all versions of a key; with `join`
+    versions that become equal to their neighbours are joined.
     """
 
     model_config = ConfigDict(populate_by_name=True)
@@ -114,6 +115,7 @@ class Versions(Strict):
     end: Literal["excluded", "included"] = "excluded"
     late: Literal["insert", "skip", "reject"] = "reject"
     overwrite: Literal["current", "all"] = "current"
+    join: bool = False
 
 
 class ColumnOptions(Strict):

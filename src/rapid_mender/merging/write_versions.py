@@ -19,6 +19,7 @@ from ..jobs.plan import Plan
 from ..stores.contract import Refusals, Session, Written
 from .decide import DecidedSlice
 from .decide_versions import Versioned, next_versions
+from .join_versions import Joiner
 from .marks import marking
 from .rows import Setting
 from .write import Own, Pending, Writer
@@ -54,7 +55,19 @@ class VersionWriter(Writer):
             pending += self._insert(decided, inserted)
         if len(doomed):
             pending += self._end(decided, versioned, doomed)
+        if self.spans.options.join:
+            self._join(decided, versioned, pending, np.concatenate([opening, in_place, inserted]))
         return pending
+
+    def _join(self, decided: DecidedSlice, versioned: Versioned, pending: list[Pending], records: np.ndarray) -> None:
+        """Join versions that have become equal to their neighbours, of records that put something among versions."""
+        touched = versioned.exact | versioned.timeline.late | versioned.timeline.known
+        some = records[touched[records]]
+        if len(some):
+            for one in pending:
+                one.refusals()
+            keys = decided.values.select(self.plan.key).take(pa.array(some))
+            Joiner(self.session, self.plan, self.rows).join(keys)
 
     def _open(self, decided: DecidedSlice, versioned: Versioned, records: np.ndarray) -> list[Pending]:
         """Close the versions that records meet, and insert those that they open: both, or neither."""
