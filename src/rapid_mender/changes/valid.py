@@ -14,7 +14,7 @@ import pyarrow.types as pt
 from ..core.existing import Existing
 from ..core.records import known_column, value_of
 from ..core.schema import TableInfo
-from ..core.versions import ALWAYS, NEVER, instants
+from ..core.versions import NEVER, instants, spans_of
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
@@ -39,10 +39,8 @@ class Keeping:
 
     def spans(self, rows: pa.Table) -> tuple[np.ndarray, np.ndarray]:
         """When rows begin and end, closed-open, as instants."""
-        begin, end = instants(rows[self.begin], ALWAYS), instants(rows[self.end], NEVER)
-        if self.open is not None:
-            end = np.where(end == _instant(rows.schema.field(self.end).type, self.open), NEVER, end)
-        return begin, np.where(end == NEVER, end, end + 1) if self.included else end
+        never = None if self.open is None else _instant(rows.schema.field(self.end).type, self.open)
+        return spans_of(rows[self.begin], rows[self.end], never, self.included)
 
 
 def keeping_of(session: Session, info: TableInfo) -> Keeping | None:

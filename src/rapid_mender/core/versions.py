@@ -32,6 +32,17 @@ def as_instants(numbers: np.ndarray, kind: pa.DataType, never: pa.Scalar) -> pa.
     return pa.compute.if_else(pa.array(none), never, values) if none.any() else values
 
 
+def spans_of(
+    begin: pa.Array | pa.ChunkedArray, end: pa.Array | pa.ChunkedArray, open: np.int64 | None, included: bool
+) -> tuple[np.ndarray, np.ndarray]:
+    """When versions begin and end, closed-open. `open` is the instant that stands for no end, besides null; `included`:
+    the last day is in the span."""
+    first, last = instants(begin, ALWAYS), instants(end, NEVER)
+    if open is not None:
+        last = np.where(last == open, NEVER, last)
+    return first, np.where(last == NEVER, last, last + 1) if included else last
+
+
 def flags_of(column: Column, mask: np.ndarray) -> pa.Array:
     """Flags of versions, as their column has them."""
     values = pa.array(mask)

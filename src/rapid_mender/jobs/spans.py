@@ -12,7 +12,7 @@ import pyarrow.types as pt
 
 from ..core.cast import wanted
 from ..core.schema import Column
-from ..core.versions import ALWAYS, NEVER, as_instants, instants
+from ..core.versions import NEVER, as_instants, instants, spans_of
 from ..stores.contract import Condition
 from .job import Job, Versions
 from .problems import Problems
@@ -49,11 +49,9 @@ class Spans:
 
     def instants(self, rows: pa.Table) -> tuple[np.ndarray, np.ndarray]:
         """When versions begin and end, closed-open, as instants."""
-        begin, end = instants(rows[self.begin], ALWAYS), instants(rows[self.end], NEVER)
-        if self.open is not None:
-            never = instants(pa.array([self.open], rows.schema.field(self.end).type), NEVER)[0]
-            end = np.where(end == never, NEVER, end)
-        return begin, np.where(end == NEVER, end, end + 1) if self.included else end
+        kind = rows.schema.field(self.end).type
+        never = None if self.open is None else instants(pa.array([self.open], kind), NEVER)[0]
+        return spans_of(rows[self.begin], rows[self.end], never, self.included)
 
     def ends(self, numbers: np.ndarray, kind: pa.DataType) -> pa.Array:
         """Instants at which spans end, as the table has them."""
