@@ -221,6 +221,16 @@ def test_what_is_not_versioned_may_be_overwritten_everywhere(tmp_path: Path) -> 
         assert [row["height"] for row in rows(store)] == [5, 5]
 
 
+def test_what_is_marked_when_it_begins_comes_back(tmp_path: Path) -> None:
+    with trees("memory", tmp_path) as store:
+        gone = rm.Rule(decide="delete", when="matched AND incoming.gone", because="felled")
+        job = job_of(store, FORMS[0], delete="mark", mark={"felled": True}, unmark={"felled": False}, rules=[gone])
+        for warden, away in (("a", False), ("a", True), ("a", True), ("b", False), ("b", False)):
+            rm.merge(job, [{"tag": 1, "day": BEGIN, "warden": warden, "height": 1, "gone": away}])
+            (row,) = rows(store)
+            assert (row["felled"] is True, row["until"], row["now"]) == (away, BEGIN if away else None, not away)
+
+
 def test_what_did_not_come_is_closed(tmp_path: Path) -> None:
     with trees("memory", tmp_path) as store:
         future = date.today() + timedelta(30)

@@ -21,7 +21,7 @@ from ..core.rules import Fired, apply_allow, apply_rules
 from ..jobs.layouts import Layout
 from ..jobs.plan import Plan
 from ..stores.contract import Session
-from .decide_versions import Versioned, settle, with_spans
+from .decide_versions import Versioned, reopening, settle, with_spans
 from .marks import is_marked, unmarking
 from .timeline import timeline_of
 
@@ -82,7 +82,8 @@ def decide_slice(
     taken = values.select(sent).take(answers)
     setting = dict(zip(sent, taken.columns, strict=True))
     changed = differences(existing, taken, sent, plan.likeness)
-    for name, (value, mask) in unmarking(plan, existing, now).items():
+    back = unmarking(plan, existing, now) | ({} if timeline is None else reopening(plan, timeline))
+    for name, (value, mask) in back.items():
         if name not in sent:
             sent = [*sent, name]
             setting[name], changed[name] = value, mask

@@ -102,6 +102,22 @@ def _refuse_copies(
         )
 
 
+def reopening(plan: Plan, timeline: Timeline) -> dict[str, tuple[pa.Array, np.ndarray]]:
+    """What is set in versions that were marked when they began, and so have no span, if a record of that date brings
+    them back: by column the values, and a mask of the rows."""
+    spans, existing = plan.spans, timeline.existing
+    assert spans is not None
+    begin, end = spans.instants(existing.values)
+    empty = (begin == end) & (begin == timeline.at[existing.positions])
+    if not empty.any():
+        return {}
+    until = timeline.until[existing.positions]
+    back = {spans.end: (spans.ends(until, plan.info[spans.end].type), empty)}
+    if spans.current is not None:
+        back[spans.current] = flags_of(plan.info[spans.current], until == NEVER), empty
+    return back
+
+
 def with_spans(plan: Plan, timeline: Timeline, values: pa.Table) -> pa.Table:
     """Records with all that says which span they have when they are inserted."""
     spans = plan.spans
