@@ -43,12 +43,15 @@ class Layout:
     """Columns that are derived from what the records send, each after those that it reads."""
     rules: list[BoundRule] = field(default_factory=list)
     types: dict[Name, pa.DataType] = field(default_factory=dict)
+    dated_by: str | None = None
+    """The column that is derived to date a record of a version."""
     misfit: str | None = None
     """Why no record of this shape can be taken: its values are of a kind that an expression does not take."""
 
     def uses(self) -> list[tuple[str, tuple[Name, ...]]]:
         """Every place with an expression, and the names that it reads."""
-        places = [(f"[derive] {name}", expression.uses) for name, expression in self.derived.items()]
+        dated = {self.dated_by: "[versions] effective"}
+        places = [(dated.get(name, f"[derive] {name}"), one.uses) for name, one in self.derived.items()]
         for rule in self.rules:
             when = rule.when.uses if isinstance(rule.when, Expression) else ()
             places.append((rule.name, (*when, *rule.because.uses)))
@@ -150,6 +153,8 @@ class Layouts:
         layout.types = {("incoming", name): kind for name, kind in incoming.items()}
         what = {"incoming": "the incoming record", "existing": f"table {info.name!r}"}
         scope = Scope({"incoming": incoming}, what=what)
+        spans = self._plan.spans
+        layout.dated_by = spans.begin if spans is not None and spans.options.effective is not None else None
         expressions: dict[str, Expression] = {}
         for given, value in job.derive.items():
             target = self._resolver.column("[derive]", given)
@@ -159,7 +164,8 @@ class Layouts:
                 self._problems.wrong(f"[derive] {target}: the database computes it itself")
                 continue
             if isinstance(value, str):
-                done = self._resolver.expression(f"[derive] {target}", value, scope, None)
+                place = "[versions] effective" if target == layout.dated_by else f"[derive] {target}"
+                done = self._resolver.expression(place, value, scope, None)
             else:
                 constant = self._resolver.constant(f"[derive] {target}", info[target], value)
                 done = None if constant is None else always(value, constant)
