@@ -282,7 +282,7 @@ def test_bad_records_and_tables_of_versions(tmp_path: Path) -> None:
         assert odd.counts == {"insert": 0, "update": 1, "delete": 0, "skip": 0, "reject": 1}
         assert "overlap: 2020-01-01 to 2020-09-01, 2020-05-01 to no end" in odd.rejects["rmend_reason"][0].as_py()
         (tmp_path / "undated.csv").write_text("tag,warden\n1,a\n")
-        assert "[versions] effective: the incoming record has no column 'day'" in str(rm.check(job, str(tmp_path / "undated.csv")).problems)
+        assert "[versions] effective: the incoming record has no column 'day'" in rm.check(job, str(tmp_path / "undated.csv")).problems[0]
         assert "the batch sends 'until'" in str(rm.check(job, [{"tag": 1, "day": "2020-01-01", "until": None}]).problems)
         told = "; ".join(rm.check(rm.Job(**{**dict(job), "table": "kept"})).problems)
         assert "a key cannot have a second version" in told
