@@ -118,20 +118,22 @@ def sentences(plan: Plan, layouts: Layouts, source: Source | None, names: list[s
     out = [f"Merges {source.name if source else 'a batch'} into {info.name}, by {', '.join(plan.key)}."]
     if job.rename:
         out.append("Renames " + ", ".join(f"{name} to {column}" for name, column in job.rename.items()) + ".")
-    if job.derive:
-        out.append("Derives " + ", ".join(f"{name} = {value}" for name, value in job.derive.items()) + ".")
+    own = plan.spans.columns if plan.spans is not None else []
+    if derived := {name: value for name, value in job.derive.items() if name not in own[:1]}:
+        out.append("Derives " + ", ".join(f"{name} = {value}" for name, value in derived.items()) + ".")
     if names:
         taken = layouts.columns_of(names)
-        left = [c for c in info.names if c not in taken and c not in job.derive]
+        left = [c for c in info.names if c not in taken and c not in job.derive and c not in own]
         if left:
             out.append(f"Leaves {', '.join(left)} alone on updates, and to the database on inserts.")
         unused = [n for n in names if n in job.ignore]
         if unused:
             out.append(f"Ignores the incoming {', '.join(unused)}.")
+    same = "key" if plan.spans is None else "key and one date"
     out.append({
-        "reject": "Rejects all records of a key that comes twice with different values.",
-        "first": "Takes the first of several records with one key, and skips the others.",
-        "last": "Takes the last of several records with one key, and skips the others.",
+        "reject": f"Rejects all records of a {same.replace(' one', '')} that comes twice with different values.",
+        "first": f"Takes the first of several records with one {same}, and skips the others.",
+        "last": f"Takes the last of several records with one {same}, and skips the others.",
     }[job.duplicates])  # fmt: skip
     if plan.spans is not None:
         out += _about_versions(plan)
