@@ -33,15 +33,24 @@ class Repeats:
     measures: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
     turns: np.ndarray = field(default_factory=lambda: np.empty(0, np.int64))
     """How many records of its key stand before a record, by their dates; empty if all stand alone."""
+    moot: np.ndarray = field(default_factory=lambda: np.empty(0, bool))
+    """Whether the next record of its key says the same of what is versioned: then that one counts for the rest."""
 
     def turns_of(self, rows: np.ndarray) -> np.ndarray:
         """How many records of its key stand before each of `rows`."""
-        turn = np.zeros(len(rows), np.int64)
-        if len(self.turns):
+        return self._known(self.turns, rows)
+
+    def moot_of(self, rows: np.ndarray) -> np.ndarray:
+        """A mask of the `rows` after which the next of their key says the same of what is versioned."""
+        return self._known(self.moot, rows)
+
+    def _known(self, what: np.ndarray, rows: np.ndarray) -> np.ndarray:
+        known = np.zeros(len(rows), what.dtype)
+        if len(what):
             at = np.minimum(np.searchsorted(self.rows, rows), len(self.rows) - 1)
             hit = self.rows[at] == rows
-            turn[hit] = self.turns[at[hit]]
-        return turn
+            known[hit] = what[at[hit]]
+        return known
 
     def of(self, rows: np.ndarray) -> tuple[np.ndarray, np.ndarray]:
         """The fate of each of `rows`, and the row against which it was measured."""

@@ -73,7 +73,8 @@ class ChunkWay:
             some = extras if index is None else {name: column.take(index) for name, column in extras.items()}
             with timed("looking up and deciding"):
                 place = writer.looks_in(session, values.select(plan.key), chunk.again)
-                decided = decide_slice(place, plan, layout, values, some, self.now, chunk.again)
+                moot = self.batch.repeats.moot_of(records.rows[places])
+                decided = decide_slice(place, plan, layout, values, some, self.now, chunk.again, moot)
             if time == "first":
                 gather.tally.fired.add(decided.fired)
             outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.matched_row))

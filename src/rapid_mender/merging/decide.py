@@ -71,9 +71,10 @@ def decide_slice(
     extras: dict[str, pa.Array],
     now: datetime,
     again: bool = False,
+    moot: np.ndarray | None = None,
 ) -> DecidedSlice:
     """Look records up, and decide on them: by default, by the rules, by what the job allows. `again`: what this
-    transaction wrote may be of their keys."""
+    transaction wrote may be of their keys; `moot` masks records after which another says the same of versions."""
     count = values.num_rows
     timeline = timeline_of(session, plan, values, again) if plan.spans is not None else None
     existing = timeline.existing if timeline is not None else _fetch(session, plan, values)
@@ -114,7 +115,8 @@ def decide_slice(
         _refuse_null_inserts(plan, values, decisions)
     _skip_marked(plan, decided, now)
     if timeline is not None:
-        decided.versioned = settle(plan, timeline, decisions, matched_row, patterns, again)
+        moot = np.zeros(count, bool) if moot is None else moot
+        decided.versioned = settle(plan, timeline, decisions, matched_row, patterns, again, moot)
         decided.values = with_spans(plan, timeline, values)
     apply_allow(decisions, plan.allowed)
     return decided

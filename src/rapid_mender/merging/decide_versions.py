@@ -40,6 +40,7 @@ def settle(
     matched_row: np.ndarray,
     patterns: Patterns,
     again: bool,
+    moot: np.ndarray,
 ) -> Versioned:
     """Decide anew on what the spans forbid, and give reasons that say what becomes of versions."""
     spans = plan.spans
@@ -54,12 +55,15 @@ def settle(
     differs[met] = patterns.having(spans.versioned)[rows]
     opens = differs & ~exact
     decisions.put(timeline.odd, REJECT, timeline.odd_texts)
-    writes = np.isin(decisions.codes, (INSERT, UPDATE, DELETE))
-    late = timeline.late & writes
-    if spans.options.late == "insert":
-        decisions.put(late & (decisions.codes == UPDATE) & ~opens & ~exact, SKIP, f"{_LATE}, which has what it says")
-    else:
-        decisions.put(late, SKIP if spans.options.late == "skip" else REJECT, _LATE)
+    told, besides = spans.options, (decisions.codes == UPDATE) & ~differs  # what is not versioned alone
+    decisions.put(besides & moot, SKIP, "another record of the batch, dated later, says this of the same version")
+    corrects = exact & (told.late == "insert") & (told.overwrite == "current")
+    decisions.put(
+        besides & ~moot & timeline.late & ~corrects, SKIP, f"{_LATE}, and says nothing new of what is versioned"
+    )
+    if told.late != "insert":
+        late = timeline.late & np.isin(decisions.codes, (INSERT, UPDATE, DELETE))
+        decisions.put(late, SKIP if told.late == "skip" else REJECT, _LATE)
     _refuse_copies(plan, timeline, decisions, matched_row, opens & (decisions.codes == UPDATE))
     plainly = ~decisions.by_rule
     fresh = (decisions.codes == INSERT) & plainly & (timeline.late | timeline.known)

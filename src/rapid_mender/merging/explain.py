@@ -158,7 +158,8 @@ class _Look:
         index = pa.array(places)
         extras = {name: column.take(index) for name, column in records.extras.items()}
         layout = reader.layout(some)
-        decided = decide_slice(session, plan, layout, records.values.take(index), extras, reader.now)
+        moot = self.batch.repeats.moot_of(records.rows[places])
+        decided = decide_slice(session, plan, layout, records.values.take(index), extras, reader.now, moot=moot)
         out = []
         for at in range(len(hit)):
             came = {n: v for n, v in some.raw.slice(at, 1).to_pylist()[0].items() if n != REJECT_TEXT}

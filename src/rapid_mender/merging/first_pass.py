@@ -62,10 +62,10 @@ def _resolve(session: Session, reader: Reader, spool: Spool, repeated: np.ndarra
         if len(hit):
             some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
             second = hash_rows(folded, second_seed)[hit]
-            record, age = _record_hash(session, reader, some, record_seed)
-            parts.append((some.rows, first[hit], second, record, reader.dates(some)))
+            record, age, *version = _record_hashes(session, reader, some, record_seed)
+            parts.append((some.rows, first[hit], second, record, reader.dates(some), *version))
             ages.append(age)
-    rows, key_a, key_b, record, date = (np.concatenate(arrays) for arrays in zip(*parts, strict=True))
+    rows, key_a, key_b, record, date, says, sent = (np.concatenate(arrays) for arrays in zip(*parts, strict=True))
     age = None
     if plan.order is not None:
         every = pa.concat_arrays(ages)
@@ -79,23 +79,40 @@ def _resolve(session: Session, reader: Reader, spool: Spool, repeated: np.ndarra
     # of one key several records may stand, if each has a date of its own
     key_c, key_d = (hash_rows([pa.array(one), pa.array(date)], second_seed) for one in (key_a, key_b))
     fates, measures = resolve_repeats(rows, key_c, key_d, record, plan.job.duplicates, None)
-    turns = _turns(key_a, key_b, date, fates)
-    return Repeats(rows[by_row], fates[by_row], measures[by_row], turns[by_row])
+    says = says[:, :0] if plan.spans.options.join else says  # where joined ones begin cannot be told any more
+    turns, moot = _turns(key_a, key_b, date, fates, says, sent)
+    return Repeats(rows[by_row], fates[by_row], measures[by_row], turns[by_row], moot[by_row])
 
 
-def _turns(key_a: np.ndarray, key_b: np.ndarray, date: np.ndarray, fates: np.ndarray) -> np.ndarray:
-    """How many of the records that stand for a key and a date come before each of its key, by their dates."""
-    turns = np.zeros(len(date), np.int64)
+def _turns(
+    key_a: np.ndarray, key_b: np.ndarray, date: np.ndarray, fates: np.ndarray, says: np.ndarray, sent: np.ndarray
+) -> tuple[np.ndarray, np.ndarray]:
+    """How many of the records that stand for a key and a date come before each of its key, by their dates; and a mask
+    of those after which the next one opens no version, and says all that they say of what is not versioned."""
+    turns, moot = np.zeros(len(date), np.int64), np.zeros(len(date), bool)
     stands = np.flatnonzero(fates == STANDS)
     order = stands[np.lexsort((date[stands], key_b[stands], key_a[stands]))]
+    if not len(order):
+        return turns, moot
     begins = np.append(True, (np.diff(key_a[order]) != 0) | (np.diff(key_b[order]) != 0))
     place = np.arange(len(order))
-    turns[order] = place - np.maximum.accumulate(np.where(begins, place, 0)) if len(order) else turns[order]
-    return turns
+    first = np.maximum.accumulate(np.where(begins, place, 0))
+    turns[order] = place - first
+    says, sent, goes_on = says[order], sent[order], ~begins[1:]
+    for one in says.T:  # what is not sent is as the record before has it
+        told = np.maximum.accumulate(np.where((one != 0) | begins, place, 0))
+        now = one[told]
+        goes_on = goes_on & ((now[1:] == now[:-1]) | (one[1:] == 0))
+    moot[order[:-1]] = goes_on & np.all(~sent[:-1] | sent[1:], axis=1)
+    return turns, moot
 
 
-def _record_hash(session: Session, reader: Reader, chunk: Chunk, seed: int) -> tuple[np.ndarray, pa.Array]:
-    """A hash of all that each record says, faults too (a column that was not sent has its own), and its age."""
+def _record_hashes(
+    session: Session, reader: Reader, chunk: Chunk, seed: int
+) -> tuple[np.ndarray, pa.Array, np.ndarray, np.ndarray]:
+    """A hash of all that each record says, faults too (a column that was not sent has its own); its age; for each
+    versioned column, and for what goes nowhere, a hash of what it says, 0 if it does not; and a mask of the others that
+    it sends."""
     plan, records = reader.plan, reader.read(chunk)
     values, _ = session.normalise(plan.info, records.values)
     sent = [name for name in plan.info.names if name in values.column_names]
@@ -103,7 +120,19 @@ def _record_hash(session: Session, reader: Reader, chunk: Chunk, seed: int) -> t
     which = pa.repeat("\x00".join([*sent, *sorted({*others} & {*chunk.raw.column_names})]), len(chunk.rows))
     said = [*(one_array(values[name]) for name in sent), *(records.extras[name] for name in others)]
     hashed = hash_rows([which, records.faults, *said], seed)
+    versioned = plan.spans.versioned if plan.spans is not None else ()
+    count = len(chunk.rows)
+    none = np.zeros(count, np.uint64)
+    each = [hash_rows([one_array(values[name])], seed) | np.uint64(1) if name in sent else none for name in versioned]
+    dated = plan.spans.options.effective if plan.spans is not None else None
+    beside = [records.extras[name] for name in others if name != dated]  # rules may decide by it
+    if each:
+        each.append(hash_rows(beside, seed) | np.uint64(1) if beside else none)
+    says = np.stack(each, axis=1) if each else np.empty((count, 0), np.uint64)
+    has = np.array([name in sent for name in plan.info.names if name not in versioned], bool)
+    sends = np.broadcast_to(has, (count, len(has))) if versioned else np.empty((count, 0), bool)
     if plan.order is None:
-        return hashed, pa.nulls(0)
+        return hashed, pa.nulls(0), says, sends
     kind = plan.info[plan.order].type
-    return hashed, one_array(values[plan.order]) if plan.order in sent else pa.nulls(len(chunk.rows), kind)
+    age = one_array(values[plan.order]) if plan.order in sent else pa.nulls(count, kind)
+    return hashed, age, says, sends

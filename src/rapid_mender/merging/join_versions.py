@@ -55,9 +55,9 @@ class Joiner:
             there = self.session.fetch(info, kept, fresh=True)  # a store may have moved them
             self._set(there, spans.begin, begins.take(pa.array(there.positions)))
         if spans.number is not None:
-            self._number(keys, spans.number)
+            self.number(keys, spans.number)
 
-    def _number(self, keys: pa.Table, name: str) -> None:
+    def number(self, keys: pa.Table, name: str) -> None:
         """Number the versions of keys anew."""
         spans = self.plan.spans
         assert spans is not None

@@ -55,6 +55,10 @@ class VersionWriter(Writer):
             pending += self._insert(decided, inserted)
         if len(doomed):
             pending += self._end(decided, versioned, doomed)
+            removed = doomed[versioned.exact[doomed] & versioned.timeline.late[doomed]]
+            if self.spans.number is not None and len(removed):  # out of the middle
+                keys = decided.values.select(self.plan.key).take(pa.array(removed))
+                Joiner(self.session, self.plan, self.rows).number(keys, self.spans.number)
         if self.spans.options.join:
             self._join(decided, versioned, pending, np.concatenate([opening, in_place, inserted]))
         return pending
