@@ -21,9 +21,7 @@ from .captured import kept_rows, last_change, needed, note, options_of, row_for,
 from .own import own
 from .past import NUMBER, past_if_any
 
-State = Literal["on", "paused"]
 _LATE = timedelta(minutes=1)
-NONE = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)
 
 
 @dataclass

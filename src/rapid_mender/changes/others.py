@@ -75,7 +75,7 @@ def others_of(past: Past, before: Others | None, texts: Texts) -> Others | None:
         numbers = page.values[NUMBER].to_numpy()
         there.append(numbers)
         loose.append(numbers[_by_nobody(page)])
-    missing = [[*span, 0] for span in _gaps(np.append(np.concatenate(there), until + 1))]
+    missing = [[*span, 0] for span in gaps(np.append(np.concatenate(there), until + 1))]
     waiting = [[first, last, ago + 1] for first, last, ago in before.open if ago < _SEALS] if before is not None else []
     came = _come(past, waiting)
     late = came.values[NUMBER].to_numpy()[_by_nobody(came)] if came is not None else np.empty(0, np.int64)
@@ -136,11 +136,11 @@ def _without(spans: _Spans, numbers: np.ndarray) -> _Spans:
     for first, last, ago in spans:
         inside = numbers[(numbers >= first) & (numbers <= last)]
         edges = np.concatenate([[first - 1], np.sort(inside), [last + 1]])
-        left += [[*span, ago] for span in _gaps(edges)]
+        left += [[*span, ago] for span in gaps(edges)]
     return left
 
 
-def _gaps(numbers: np.ndarray) -> _Spans:
+def gaps(numbers: np.ndarray) -> _Spans:
     """The spans between numbers."""
     wide = np.flatnonzero(np.diff(numbers) > 1)
     return [[int(numbers[at]) + 1, int(numbers[at + 1]) - 1] for at in wide]

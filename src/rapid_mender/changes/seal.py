@@ -22,7 +22,7 @@ from ..core.expressions.types import family
 from ..core.json_text import read_json
 from ..core.own_tables import FIXED
 from ..stores.contract import Condition
-from .others import Others, OthersCheck, others_of
+from .others import Others, OthersCheck, gaps, others_of
 from .past import NUMBER, Past
 
 _OF_THE_RUN = (
@@ -174,9 +174,7 @@ def _joined(arrays: Sequence[np.ndarray]) -> np.ndarray:
 def _gaps(numbers: np.ndarray, run: Mapping[str, Any]) -> list[list[int]]:
     """The spans between a batch's first and last number that no change of it has."""
     first, last = run["first_change"], run["last_change"]
-    edges = np.concatenate([[first - 1], numbers, [last + 1]])
-    wide = np.flatnonzero(np.diff(edges) > 1)
-    return [[int(edges[at]) + 1, int(edges[at + 1]) - 1] for at in wide]
+    return gaps(np.concatenate([[first - 1], numbers, [last + 1]]))
 
 
 def _spelled(checks: Sequence[int]) -> str | None:

@@ -9,12 +9,11 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.types as pt
 
 from ..core.existing import Existing
 from ..core.records import known_column, value_of
 from ..core.schema import TableInfo
-from ..core.versions import NEVER, instants, spans_of
+from ..core.versions import instant_of, spans_of
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
@@ -117,10 +116,7 @@ def life(store: str | Store, table: str, key: Mapping[str, Any]) -> pa.Table:
 
 
 def _instant(kind: pa.DataType, when: Any) -> np.int64:
-    """A time as an instant of a type."""
+    """A time that somebody gave as an instant of a type."""
     given = moment("when", when)
     assert given is not None
-    if pt.is_date(kind):
-        return instants(pa.array([given.date()], pa.date32()), NEVER)[0]  # type: ignore[no-any-return]
-    numbers = pa.array([given], pa.timestamp("us", "UTC")).cast(pa.timestamp(kind.unit, "UTC"), safe=False)
-    return instants(numbers, NEVER)[0]  # type: ignore[no-any-return]
+    return instant_of(given, kind)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from dataclasses import dataclass
+from datetime import datetime
 
 import numpy as np
 import pyarrow as pa
@@ -22,6 +23,15 @@ def instants(values: pa.Array | pa.ChunkedArray, null: np.int64) -> np.ndarray:
     array = one_array(values)
     numbers = array.cast(pa.int32()).cast(pa.int64()) if pt.is_date32(array.type) else array.cast(pa.int64())
     return numbers.fill_null(int(null)).to_numpy(zero_copy_only=False)
+
+
+def instant_of(moment: datetime, kind: pa.DataType) -> np.int64:
+    """A time with a zone as an instant of a type, of UTC."""
+    if pt.is_date(kind):
+        values = pa.array([moment.date()], pa.date32())
+    else:
+        values = pa.array([moment], pa.timestamp("us", "UTC")).cast(pa.timestamp(kind.unit, "UTC"), safe=False)
+    return instants(values, NEVER)[0]  # type: ignore[no-any-return]
 
 
 def as_instants(numbers: np.ndarray, kind: pa.DataType, never: pa.Scalar) -> pa.Array:

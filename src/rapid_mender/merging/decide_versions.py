@@ -13,7 +13,7 @@ from ..core.cast import as_text, cast, plain
 from ..core.compare import Patterns
 from ..core.decisions import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
 from ..core.keys import one_array
-from ..core.versions import ALWAYS, NEVER, flags_of, instants
+from ..core.versions import ALWAYS, NEVER, as_instants, flags_of, instants
 from ..jobs.plan import Plan
 from .timeline import Timeline
 
@@ -85,8 +85,7 @@ def _dates(plan: Plan, timeline: Timeline, matched_row: np.ndarray) -> tuple[pa.
     assert spans is not None
     begins = one_array(timeline.existing.values[spans.begin])
     began = begins.take(pa.array(matched_row, mask=matched_row < 0))
-    dates = pa.array(timeline.at)
-    opened = dates.cast(pa.int32()).cast(begins.type) if pa.types.is_date32(begins.type) else dates.cast(begins.type)
+    opened = as_instants(timeline.at, begins.type, pa.scalar(None, begins.type))
     first, second = (as_text(plain(one))[0] for one in (began, opened))
     return pc.fill_null(first, "ever"), second
 
@@ -164,9 +163,8 @@ def next_versions(
         if name in changed and changed[name][rows].any():
             new = one_array(setting[name]).take(index)
             values[name] = pc.if_else(pa.array(changed[name][rows]), new, values[name])
-    begin = pa.array(timeline.at[records])
     kind = info[spans.begin].type
-    values[spans.begin] = begin.cast(pa.int32()).cast(kind) if pa.types.is_date32(kind) else begin.cast(kind)
+    values[spans.begin] = as_instants(timeline.at[records], kind, pa.scalar(None, kind))
     table = pa.table({name: values[name] for name in info.names if name in values})
     table = table.append_column(spans.end, one_array(existing.values[spans.end]).take(index))
     if spans.current is not None:

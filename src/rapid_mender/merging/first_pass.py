@@ -12,6 +12,7 @@ from ..core.hashing import hash_rows
 from ..core.keys import one_array
 from ..core.records import REJECT_TEXT
 from ..core.repeats import STANDS, RepeatFinder, among, resolve_repeats
+from ..core.versions import ALWAYS, instants
 from ..incoming import Chunk, Source, Spool
 from ..incoming.rejected import restored
 from ..jobs.layouts import Shape, shape_of
@@ -63,7 +64,7 @@ def _resolve(session: Session, reader: Reader, spool: Spool, repeated: np.ndarra
             some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
             second = hash_rows(folded, second_seed)[hit]
             record, age, *version = _record_hashes(session, reader, some, record_seed)
-            parts.append((some.rows, first[hit], second, record, reader.dates(some), *version))
+            parts.append((some.rows, first[hit], second, record, *version))
             ages.append(age)
     rows, key_a, key_b, record, date, says, sent = (np.concatenate(arrays) for arrays in zip(*parts, strict=True))
     age = None
@@ -109,10 +110,10 @@ def _turns(
 
 def _record_hashes(
     session: Session, reader: Reader, chunk: Chunk, seed: int
-) -> tuple[np.ndarray, pa.Array, np.ndarray, np.ndarray]:
-    """A hash of all that each record says, faults too (a column that was not sent has its own); its age; for each
-    versioned column, and for what goes nowhere, a hash of what it says, 0 if it does not; and a mask of the others that
-    it sends."""
+) -> tuple[np.ndarray, pa.Array, np.ndarray, np.ndarray, np.ndarray]:
+    """A hash of all that each record says, faults too (a column that was not sent has its own); its age; its date, as
+    an instant, 0 where a plan has no versions; for each versioned column, and for what goes nowhere, a hash of what it
+    says, 0 if it does not; and a mask of the others that it sends."""
     plan, records = reader.plan, reader.read(chunk)
     values, _ = session.normalise(plan.info, records.values)
     sent = [name for name in plan.info.names if name in values.column_names]
@@ -123,6 +124,9 @@ def _record_hashes(
     versioned = plan.spans.versioned if plan.spans is not None else ()
     count = len(chunk.rows)
     none = np.zeros(count, np.uint64)
+    date = np.zeros(count, np.int64)
+    if plan.spans is not None:
+        date = instants(records.values[plan.spans.begin], ALWAYS)
     each = [hash_rows([one_array(values[name])], seed) | np.uint64(1) if name in sent else none for name in versioned]
     dated = plan.spans.options.effective if plan.spans is not None else None
     beside = [records.extras[name] for name in others if name != dated]  # rules may decide by it
@@ -132,7 +136,7 @@ def _record_hashes(
     has = np.array([name in sent for name in plan.info.names if name not in versioned], bool)
     sends = np.broadcast_to(has, (count, len(has))) if versioned else np.empty((count, 0), bool)
     if plan.order is None:
-        return hashed, pa.nulls(0), says, sends
+        return hashed, pa.nulls(0), date, says, sends
     kind = plan.info[plan.order].type
     age = one_array(values[plan.order]) if plan.order in sent else pa.nulls(count, kind)
-    return hashed, age, says, sends
+    return hashed, age, date, says, sends

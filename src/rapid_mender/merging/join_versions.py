@@ -9,12 +9,12 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.cast import cast
-from ..core.compare import Patterns, differs, unlike
+from ..core.compare import unlike
 from ..core.existing import Existing
 from ..core.keys import one_array
 from ..jobs.plan import Plan
 from ..stores.contract import Session
-from .rows import RowWriter, Setting
+from .rows import RowWriter, setting_of
 
 
 @dataclass(frozen=True)
@@ -68,8 +68,7 @@ class Joiner:
         self._set(left, name, cast(pa.array(rank), self.plan.info[name])[0])
 
     def _set(self, rows: Existing, name: str, values: pa.Array) -> None:
-        mask = differs(one_array(rows.values[name]), values)
-        places = np.flatnonzero(mask)
+        setting = setting_of(rows, {name: values})
+        places = np.flatnonzero(setting.changed[name])
         if len(places):
-            setting = Setting(pa.table({name: values}), {name: mask}, Patterns({name: mask}, len(mask)))
             self.rows.update(rows.take(places), setting, places, None).refusals()

@@ -14,7 +14,6 @@ from ..core.expressions.scope import Name
 from ..core.keys import null_keys, one_array
 from ..core.masks import mask_of
 from ..core.records import Records, check_required, derive, misfit, read_columns
-from ..core.versions import ALWAYS, instants
 from ..incoming import Chunk
 from ..jobs.layouts import Layout, Layouts, shape_of
 from ..jobs.plan import Plan
@@ -123,13 +122,6 @@ class Reader:
             if past.any():
                 why = f"a date before {spans.open}, which stands for no end"
                 records.add_fault(past, misfit(given.filter(pa.array(past)), self.plan.info[spans.begin], why))
-
-    def dates(self, chunk: Chunk) -> np.ndarray:
-        """The dates of records of versions, as instants; 0 where a plan has none."""
-        spans = self.plan.spans
-        if spans is None:
-            return np.zeros(len(chunk.rows), np.int64)
-        return instants(self.read(chunk, [spans.begin]).values[spans.begin], ALWAYS)
 
     def _must_come(self) -> list[str]:
         """The key columns that must come with the record, since the database cannot make them."""

@@ -29,6 +29,12 @@ class Setting:
     patterns: Patterns
 
 
+def setting_of(rows: Existing, values: dict[str, pa.Array]) -> Setting:
+    """What is to be set in rows, so that they have some values."""
+    changed = {name: differs(one_array(rows.values[name]), value) for name, value in values.items()}
+    return Setting(pa.table(values), changed, Patterns(changed, len(rows.positions)))
+
+
 class RowWriter:
     """Changes rows of a table within a transaction, and records that. `key`: the columns that tell the rows apart.
 

@@ -14,14 +14,14 @@ from ..core.compare import Patterns, differs
 from ..core.decisions import DELETE, DID_NOT_COME, INSERT, UPDATE
 from ..core.existing import Existing
 from ..core.keys import one_array
-from ..core.versions import ALWAYS, NEVER, flags_of, instants
+from ..core.versions import ALWAYS, flags_of, instant_of, instants
 from ..jobs.plan import Plan
 from ..stores.contract import Refusals, Session, Written
 from .decide import DecidedSlice
 from .decide_versions import Versioned, next_versions
 from .join_versions import Joiner
 from .marks import marking
-from .rows import Setting
+from .rows import Setting, setting_of
 from .write import Own, Pending, Writer
 
 
@@ -105,7 +105,7 @@ class VersionWriter(Writer):
         there = self._there(old.values)
         was = pa.array(there.positions)
         values = {name: one_array(old.values[name]).take(was) for name in self._ends}
-        self.rows.update(there, self._setting(there, values), np.arange(len(was)), None).refusals()
+        self.rows.update(there, setting_of(there, values), np.arange(len(was)), None).refusals()
 
     def _there(self, values: pa.Table) -> Existing:
         """Rows that this transaction has written, as they are."""
@@ -122,11 +122,7 @@ class VersionWriter(Writer):
         values = {self.spans.end: ends}
         if self.spans.current is not None:
             values[self.spans.current] = flags_of(self.plan.info[self.spans.current], np.zeros(len(ends), bool))
-        return self._setting(rows, values)
-
-    def _setting(self, rows: Existing, values: dict[str, pa.Array]) -> Setting:
-        changed = {name: differs(one_array(rows.values[name]), value) for name, value in values.items()}
-        return Setting(pa.table(values), changed, Patterns(changed, len(rows.positions)))
+        return setting_of(rows, values)
 
     def _end(self, decided: DecidedSlice, versioned: Versioned, records: np.ndarray) -> list[Pending]:
         rows = decided.existing.take(decided.matched_row[records])
@@ -165,7 +161,7 @@ class VersionWriter(Writer):
         some stay."""
         self.recorder.await_changes()
         begins = instants(rows.values[self.spans.begin], ALWAYS)
-        now = int(instants(moment_of(self.now, self.plan.info[self.spans.begin].type), NEVER)[0])
+        now = int(instant_of(self.now, self.plan.info[self.spans.begin].type))
         on = rows.values[self.spans.begin]
         early = np.flatnonzero(begins > now).tolist()
         refused: dict[int, str] = {at: Own(f"its version begins after this batch, on {on[at]}") for at in early}
@@ -205,18 +201,8 @@ class VersionWriter(Writer):
             return
         rows = later.take(mine)
         numbers = pa.compute.add(one_array(rows.values[name]).cast(pa.int64()), 1)
-        setting = self._setting(rows, {name: cast(numbers, self.plan.info[name])[0]})
+        setting = setting_of(rows, {name: cast(numbers, self.plan.info[name])[0]})
         self.rows.update(rows, setting, np.arange(len(mine)), None).refusals()
-
-
-def moment_of(now: datetime, kind: pa.DataType) -> pa.Array:
-    """A time of UTC as a date or a timestamp."""
-    moment = pa.array([now], pa.timestamp("us", "UTC"))
-    return (
-        moment.cast(pa.timestamp("us")).cast(kind, safe=False)
-        if pa.types.is_date(kind)
-        else moment.cast(kind, safe=False)
-    )
 
 
 def writer_for(session: Session, plan: Plan, recorder: Recorder, now: datetime) -> Writer:
