@@ -46,8 +46,8 @@ class Captured:
     a_second: float = 0.0
     others: list[str] = field(default_factory=list)
     notes: list[str] = field(default_factory=list)
-    statements: list[str] = field(default_factory=list)
-    """What was run, or would be."""
+    statements: list[str] = field(default_factory=list, repr=False)
+    """What was run, or would be. It has the secret by which merges are known, where the store needs one."""
 
 
 def capture(
@@ -262,7 +262,13 @@ def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured
     triggers = session.triggers(info)
     one.others = [f"{trigger.name}: {trigger.about}" for trigger in triggers if trigger.token is None]
     lacking = _lacking(triggers, row["token"], known.get("triggers", 0)) if row["state"] == "on" else []
-    one.notes = [*lacking, *altered(info, columns), *_about_key(info), *session.not_seen(info, told)]
+    one.notes = [
+        *session.unsafe_triggers(info),
+        *lacking,
+        *altered(info, columns),
+        *_about_key(info),
+        *session.not_seen(info, told),
+    ]
     if lacking:
         one.state = "broken"
     past = past_if_any(session, info.name, info)

@@ -52,6 +52,8 @@ class Recorder:
     """When the changes were made, if not as they are recorded."""
     reserves: int = 0
     """The last of the numbers that a batch without changes keeps free, if it does."""
+    warnings: Sequence[str] = ()
+    """What is to be known of the triggers of the table's capture."""
     _newest: int | None = None
     """The last change of the history: when the batch began, or, where the batch itself numbers changes, by now."""
     _first: int | None = None
@@ -171,6 +173,8 @@ class Recorder:
     def _stand_aside(self) -> None:
         """Have what the batch changes recorded by the batch alone, if others' changes of the table are captured."""
         captured = self.session.stand_aside(self.info)
+        if captured:
+            self.warnings = self.session.unsafe_triggers(self.info)
         self._by_database = captured and self.session.many_writers and self.after is None
         self.history |= captured
 

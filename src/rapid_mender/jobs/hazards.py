@@ -63,6 +63,8 @@ def _look_at_capture(session: Session, info: TableInfo, problems: Problems) -> N
     if kept is None or "known" not in kept or (kept.rights is not None and "select" not in kept.rights):
         return
     of_table = Selection([[Condition("table_name", "=", info.name)]], "capture_no", columns=["state", "known"])
+    for danger in session.unsafe_triggers(info):
+        problems.warn(danger)
     for row in session.read(kept, of_table).values.to_pylist():
         if row["state"] == "paused":
             problems.warn(f"the capture of {info.name} is paused: what others write to it is not recorded")

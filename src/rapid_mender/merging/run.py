@@ -204,6 +204,8 @@ class Run:
         for number, count in sorted(tally.fired.failed.items()):
             what = "division by zero, overflow, or a text of another form"
             tally.warn(f"rule {number} could not be computed for {count:,} records ({what}); it counted as unknown")
+        for danger in self.recorder.warnings if self.recorder is not None else ():
+            tally.warn(danger)
         if self.recorder is not None and self.recorder.unrecorded:
             tally.warn(
                 f"{self.recorder.unrecorded:,} rows that nobody sent were changed by triggers of "

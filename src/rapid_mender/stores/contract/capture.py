@@ -186,6 +186,10 @@ class Capturing:
         """All triggers of a table, those of its partitions too."""
         return []
 
+    def unsafe_triggers(self, info: TableInfo) -> list[str]:
+        """What makes the triggers of a table's capture a danger to whoever owns them, in words."""
+        return []
+
     def stand_aside(self, info: TableInfo) -> bool:
         """Have our triggers on a table record nothing for the rest of this transaction. Returns whether there are
         any."""

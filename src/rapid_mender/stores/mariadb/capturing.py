@@ -118,6 +118,7 @@ class MariaDBCapturing(SQLCapturing):
         found = self.read(kept, Selection(of, "capture_no", columns=["secret"])).values["secret"].to_pylist()
         return str(found[-1]) if found else None
 
-    def _try(self, sql: str) -> None:
+    def _try(self, info: TableInfo, sql: str) -> None:
+        del info
         link: MariaDBLink = self._write.drained()
         link.define(sql)

@@ -8,13 +8,13 @@ import pyarrow as pa
 
 from ...core.own_tables import history_name
 from ...core.schema import Column, TableInfo
-from ...errors import StoreError
+from ...errors import JobError, StoreError
 from ..contract import Capture, Trigger
 from ..sql.capturing import SQLCapturing
 from ..sql.link import Pick
 from ..sql.text import name_sql, text_sql
 from .link import PostgreSQLLink
-from .triggers import MOMENT, PARTS, SETTING, TOKENS, TRIGGERS, CaptureSQL, Part
+from .triggers import HOME, MOMENT, PARTS, SETTING, TOKENS, TRIGGERS, CaptureSQL, History, Part
 
 _EVENTS = ((4, "INSERT"), (8, "DELETE"), (16, "UPDATE"), (32, "TRUNCATE"))
 
@@ -27,11 +27,35 @@ class PostgreSQLCapturing(SQLCapturing):
         return None if kind in "rp" else "it is a view, or a table of another server; capture the table behind it"
 
     def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
-        table, parts = self._described(info), self._parts(info)
-        schema, name = self._write.drained().place_of(capture.history, table)
-        made = CaptureSQL(info, name_sql(schema), f"{name_sql(schema)}.{name_sql(name)}", parts, capture)
+        parts = self._parts(info)
+        made = CaptureSQL(info, self._home(info), parts, capture)
         prints = [self._one(part.print_of(list(capture.known))) for part in parts]
         return made.statements(prints)
+
+    def _home(self, info: TableInfo) -> History:
+        """Where changes are recorded, and with whose rights. Raises JobError where these would be others'."""
+        link: PostgreSQLLink = self._write.drained()
+        schema, name = link.place_of(history_name(info.name), self._described(info))
+        sql = f"{name_sql(schema)}.{name_sql(name)}"
+        named = {"schema": text_sql(schema), "history": text_sql(name), "table": info.identity}
+        (one,) = link.answer(HOME.format(**named))
+        owner = one["owner"]
+        if not one["trusted"]:
+            raise JobError(
+                f"{info.name!r} cannot be captured: its owner {info.owner} could act with the rights of {owner}, whose "
+                f"the history is; give them one owner: ALTER TABLE {sql} OWNER TO {name_sql(info.owner)}"
+            )
+        if one["strange"]:
+            raise JobError(
+                f"{info.name!r} cannot be captured: triggers on {sql} run {one['strange']}, which would act with the "
+                f"rights of {owner}; drop these triggers"
+            )
+        if not one["acts"]:
+            raise JobError(
+                f"{info.name!r} cannot be captured by this user: the triggers run with the rights of the owner of its "
+                f"history; let {owner} run it"
+            )
+        return History(name_sql(schema), sql, one["oid"], owner, not one["me"])
 
     def _one(self, expression: str) -> int:
         link = self._write.drained()
@@ -76,6 +100,29 @@ class PostgreSQLCapturing(SQLCapturing):
             found.append(Trigger(row["name"], about, bool(row["enabled"])))
         return found
 
+    def unsafe_triggers(self, info: TableInfo) -> list[str]:
+        link: PostgreSQLLink = self._write.drained()
+        found = list[str]()
+        mine = [row for row in link.answer(TRIGGERS.format(info.identity)) if Trigger(row["name"], "").token]
+        for owner in dict.fromkeys(row["owner"] for row in mine if not row["pinned"]):
+            found.append(
+                f"whoever may write to {info.name} can act with the rights of {owner}, as the triggers of the capture "
+                "were made by an earlier version: refresh the capture now"
+            )
+        owners = sorted({row["owner"] for row in mine})
+        if mine and not found:
+            try:
+                home = self._home(info)
+            except JobError as error:
+                found.append(f"{error}; then refresh the capture")
+            else:
+                if owners != [home.owner]:
+                    found.append(
+                        f"its history belongs to {home.owner}, and its triggers to {', '.join(owners)}: refresh the "
+                        "capture"
+                    )
+        return found
+
     def stand_aside(self, info: TableInfo) -> bool:
         link: PostgreSQLLink = self._write.drained()
         tokens = [row["token"] for row in link.answer(TOKENS.format(info.identity))]
@@ -98,11 +145,13 @@ class PostgreSQLCapturing(SQLCapturing):
         may = f"pg_catalog.has_table_privilege(session_user, {text_sql(self._history_of(info))}, 'INSERT')"
         return bool(self._says(f"{may}::pg_catalog.text") == "true")
 
-    def _try(self, sql: str) -> None:
-        link = self._write.drained()
+    def _try(self, info: TableInfo, sql: str) -> None:
+        link, home = self._write.drained(), self._home(info)
         link.run("SAVEPOINT rmend_try")
         try:
             link.run("SET LOCAL search_path = pg_catalog, pg_temp")
+            if home.other:  # as whom it will run
+                link.run(f"SET LOCAL ROLE {name_sql(home.owner)}")
             link.run(sql)
         finally:
             link.run("ROLLBACK TO SAVEPOINT rmend_try")

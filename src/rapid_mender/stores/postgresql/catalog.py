@@ -23,6 +23,12 @@ def op(sign: str) -> str:
     return f"OPERATOR(pg_catalog.{sign})"
 
 
+def literal_sql(value: str) -> str:
+    """A text, in SQL that may run in somebody else's session: whatever meaning that gives the backslash."""
+    quoted = value.replace("'", "''")
+    return f"'{quoted}'" if "\\" not in value else "E'" + quoted.replace("\\", "\\\\") + "'"
+
+
 def catalog_sql(sql: str) -> str:
     """A query of the catalogue with every operator, function, table and type of it in `pg_catalog`.
 

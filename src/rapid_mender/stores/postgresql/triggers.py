@@ -1,9 +1,12 @@
 """Recording what other programs change in a PostgreSQL table, by a trigger for each statement.
 
 A trigger is given all rows that a statement has changed, as they were and as they are, in one order; so these are
-numbered and joined, and go into the history with one INSERT. What runs is owned by whoever starts the capture, and
-runs with his rights: so every name in it stands with its schema, unless the user's own SQL is in it; then there is a
-search path that nobody else can put anything on.
+numbered and joined, and go into the history with one INSERT.
+
+The functions run with the rights of their owner, who is the owner of the history, whoever writes. So every name in them
+stands with its schema, types too; the search path is pinned to the system's own; texts are spelled so that no setting
+of the writer's session changes what they mean; and the tables that are named are held against those that are meant
+before they are touched, as the owner of a schema may put others in their place.
 
 A merge says in a setting of its transaction that it records by itself; that holds only for those who may write to the
 history.
@@ -17,15 +20,17 @@ from __future__ import annotations
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
-from typing import Any
+from typing import Any, NamedTuple
 
 from ...core.schema import TableInfo
 from ..contract import Capture
 from ..contract.capture import LOST, sides_of
-from ..sql.text import name_sql, text_sql
-from .catalog import catalog_sql, op
+from ..sql.text import name_sql
+from .catalog import catalog_sql, literal_sql, op
 
 SETTING = "rmend.aside"
+PINNED = "search_path=pg_catalog, pg_temp"
+"""How the catalogue has the setting of a function whose names nobody else can answer."""
 _PICKED = "\0picked"
 """Stands where an INSERT has the columns that are selected from the rows that changed."""
 _FITTING = "\0fitting"
@@ -59,23 +64,44 @@ _PRINT = (
 PARTS = catalog_sql("""
 SELECT c.oid::int8 AS oid, n.nspname::text AS schema, c.relname::text AS name, c.relkind::text AS kind,
   (SELECT json_agg(json_build_object('name', a.attname, 'number', a.attnum,
-     'type', CASE WHEN t.typnamespace = 11 THEN format_type(a.atttypid, a.atttypmod)
-       ELSE quote_ident(s.nspname::text) || '.' || quote_ident(t.typname::text) END,
+     'type', CASE WHEN t.typnamespace <> 11 THEN quote_ident(s.nspname::text) || '.' || quote_ident(t.typname::text)
+       WHEN coalesce(e.typname, t.typname)::text = ANY ('{{bit,varbit,bool,bpchar,varchar,float4,float8,int2,int4,
+          int8,numeric,interval,time,timetz,timestamp,timestamptz}}'::text[]) THEN format_type(a.atttypid, a.atttypmod)
+       ELSE 'pg_catalog.' || quote_ident(t.typname::text) END,
      'id', a.atttypid::int8, 'mod', a.atttypmod) ORDER BY a.attnum)::text
    FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid JOIN pg_namespace s ON s.oid = t.typnamespace
+   LEFT JOIN pg_type e ON e.typarray = t.oid
    WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns
 FROM (SELECT {0}::oid AS oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p) AS part
 JOIN pg_class c ON c.oid = part.oid JOIN pg_namespace n ON n.oid = c.relnamespace ORDER BY c.oid <> {0}::oid, c.oid""")
-"""A table and all of its partitions, with their columns."""
+"""A table and all of its partitions, with their columns. Types that the grammar itself names have no schema."""
 TRIGGERS = catalog_sql("""
 SELECT g.tgname::text AS name, g.tgenabled <> 'D' AS enabled, p.proname::text AS function, n.nspname::text AS schema,
-  c.relname::text AS relation, (g.tgtype::int4 & 1) <> 0 AS row, (g.tgtype::int4 & 66) AS time, g.tgtype::int4 AS type
+  c.relname::text AS relation, pg_get_userbyid(p.proowner) AS owner,
+  coalesce(ARRAY['{setting}'] <@ p.proconfig, false) AS pinned,
+  (g.tgtype::int4 & 1) <> 0 AS row, (g.tgtype::int4 & 66) AS time, g.tgtype::int4 AS type
 FROM pg_trigger g JOIN pg_proc p ON p.oid = g.tgfoid JOIN pg_class c ON c.oid = g.tgrelid
 JOIN pg_namespace n ON n.oid = c.relnamespace
 WHERE NOT g.tgisinternal AND g.tgrelid = ANY (
   ARRAY(SELECT {0}::oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p))
-ORDER BY c.oid <> {0}::oid, c.relname, g.tgname""")
+ORDER BY c.oid <> {0}::oid, c.relname, g.tgname""").replace("{setting}", PINNED)
 """The triggers of a table and of its partitions."""
+HOME = catalog_sql("""
+SELECT t.owner, t.trusted, t.me, t.acts, t.oid, coalesce(t.strange, '') AS strange FROM (
+  SELECT w.rolname::text AS owner, m.rolname = w.rolname AS me, h.oid::int8 AS oid,
+    o.rolname = w.rolname OR o.rolsuper OR (NOT w.rolsuper AND pg_has_role(w.oid, o.oid, 'USAGE')) AS trusted,
+    m.rolsuper OR pg_has_role(m.oid, w.oid, 'MEMBER') AS acts,
+    (SELECT array_to_string(array_agg(DISTINCT p.proname::text || ' of ' || pg_get_userbyid(p.proowner)::text), ', ')
+     FROM pg_trigger g JOIN pg_proc p ON p.oid = g.tgfoid JOIN pg_roles f ON f.oid = p.proowner
+     WHERE g.tgrelid = h.oid AND NOT g.tgisinternal AND NOT f.rolsuper AND f.oid <> w.oid
+       AND (w.rolsuper OR NOT pg_has_role(w.oid, f.oid, 'USAGE'))) AS strange
+  FROM pg_class c JOIN pg_roles o ON o.oid = c.relowner JOIN pg_roles m ON m.rolname = current_user
+  LEFT JOIN (SELECT h.oid, h.relowner FROM pg_class h JOIN pg_namespace n ON n.oid = h.relnamespace
+    WHERE n.nspname = {schema} AND h.relname = {history}) AS h ON true
+  JOIN pg_roles w ON w.oid = coalesce(h.relowner, c.relowner)
+  WHERE c.oid = {table}::oid) AS t""")
+"""Whose the history of a table is, or will be; whether that role trusts the owner of the table; whether the user may
+act as it; and functions of others that run when the history is written."""
 TOKENS = catalog_sql("""
 SELECT DISTINCT substr(g.tgname::text, 15, 12) AS token FROM pg_trigger g
 WHERE g.tgrelid = {}::oid AND substr(g.tgname::text, 1, 14) = 'rmend_capture_'""")
@@ -106,18 +132,34 @@ class Part:
         return _PRINT.format(relation=f"{self.oid}::pg_catalog.oid", last=last)
 
 
+class History(NamedTuple):
+    """Where changes are recorded, and with whose rights."""
+
+    schema: str
+    """As SQL writes it."""
+    sql: str
+    """The name, with the schema."""
+    oid: int | None
+    """Its number in the catalogue, if it is there."""
+    owner: str
+    """Whose it is, and the functions are."""
+    other: bool
+    """The owner is not who runs the statements."""
+
+
 class CaptureSQL:
     """The functions and triggers of one capture."""
 
-    def __init__(self, info: TableInfo, schema: str, history: str, parts: Sequence[Part], capture: Capture) -> None:
-        """`schema` and `history` are names as SQL writes them."""
-        self.info, self.schema, self.history, self.parts, self.capture = info, schema, history, parts, capture
+    def __init__(self, info: TableInfo, history: History, parts: Sequence[Part], capture: Capture) -> None:
+        self.info, self.home, self.parts, self.capture = info, history, parts, capture
+        self.schema, self.history = history.schema, history.sql
         taken = {name.lower() for part in parts for name in part.columns}
         self.number = next(name for at in range(len(taken) + 1) if (name := f"rmend_n{at or ''}") not in taken)
 
     def statements(self, prints: Sequence[int]) -> list[str]:
         """What creates them. `prints`: what the columns of each part come to."""
-        made = [self._numbering()]
+        made = [f"ALTER TABLE {self.history} OWNER TO {name_sql(self.home.owner)}"] if self.home.other else []
+        made.append(self._numbering())
         for part, known in zip(self.parts, prints, strict=True):
             for action in self.capture.actions:
                 made += self._action(part, action, known)
@@ -127,7 +169,7 @@ class CaptureSQL:
     def _numbering(self) -> str:
         """Have the database number changes, after those that there are."""
         column = "change_no"
-        at = f"pg_catalog.pg_get_serial_sequence({text_sql(self.history)}, '{column}')"
+        at = f"pg_catalog.pg_get_serial_sequence({literal_sql(self.history)}, '{column}')"
         last = f"(SELECT pg_catalog.max({column}) FROM {self.history})"
         add = f"ALTER TABLE {self.history} ALTER COLUMN {column} ADD GENERATED BY DEFAULT AS IDENTITY"
         set_to = (
@@ -148,7 +190,7 @@ class CaptureSQL:
     def _unless_aside(self) -> str:
         return (
             f"NOT (coalesce(pg_catalog.current_setting('{SETTING}', true), '') {op('=')} '{self.capture.token}' "
-            f"AND pg_catalog.has_table_privilege(session_user, {text_sql(self.history)}, 'INSERT'))"
+            f"AND pg_catalog.has_table_privilege(session_user, {literal_sql(self.history)}, 'INSERT'))"
         )
 
     def _rows(self, side: str, numbered: bool, apart: bool, source: str) -> str:
@@ -175,7 +217,7 @@ class CaptureSQL:
         program = "pg_catalog.current_setting('application_name')"
         said = f"CASE WHEN {program} {op('<>')} '' THEN {program} END"
         names = ["action", "changed_at", "actor", "application"]
-        values = [text_sql(action), MOMENT, _user(capture.actor, user), _user(capture.application, said)]
+        values = [literal_sql(action), MOMENT, _user(capture.actor, user), _user(capture.application, said)]
         tests = []
         if action == "update":
             names.append("changed")
@@ -190,7 +232,7 @@ class CaptureSQL:
             lost.append(f"{side}.{name_sql(name)} IS NOT NULL AND {fits} IS NULL")
         if apart:
             names.append("reason")
-            values.append(f"CASE WHEN {' OR '.join(lost)} THEN {text_sql(LOST)} END")
+            values.append(f"CASE WHEN {' OR '.join(lost)} THEN {literal_sql(LOST)} END")
         if (told := capture.condition(action)) is not None:
             tests.append(f"({told}\n)")
         number = name_sql(self.number)
@@ -202,7 +244,7 @@ class CaptureSQL:
 
     def _differs(self, name: str, apart: bool) -> str:
         """Whether a column has changed, letter for letter. What has become of its type since nobody knows (`apart`)."""
-        kind = self.parts[0].columns[name]["type"].partition("(")[0]
+        kind = self.parts[0].columns[name]["type"].partition("(")[0].removeprefix("pg_catalog.")
         old, new = (f"{side}.{name_sql(name)}" for side in ("old", "new"))
         either = f"({old} IS NOT NULL OR {new} IS NOT NULL)"
         if apart or kind not in _PLAIN:
@@ -215,41 +257,62 @@ class CaptureSQL:
         here = ", ".join(map(name_sql, self.capture.known))
         same = f"coalesce({part.print_of(list(self.capture.known))}, 0) {op('=')} {known}"
         several = "EXISTS (SELECT FROM rmend_new OFFSET 1)" if action == "update" else "true"
-        body = f"how := CASE WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
+        body = f"{self._held()}how := CASE WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
         many = self._insert(action, source=source).replace(_PICKED, here)
         body += f"IF how {op('=')} 2 THEN {many if action != 'update' else _WITHOUT_JIT.replace('{}', many)}; "
         if action == "update":
             body += f"ELSIF how {op('=')} 1 THEN {self._insert(action, single=True).replace(_PICKED, here)}; "
         body += f"ELSE {self._anew(part, self._insert(action, apart=True, source=source))} END IF; "
-        body = f"IF {self._unless_aside()} THEN {body}END IF; RETURN NULL; "
-        return f"DECLARE how integer; picked text; fitting text; careful text; jit text; path text; BEGIN {body}END"
+        body = f"IF {self._unless_aside()} THEN {self._named(part) if source else ''}{body}END IF; RETURN NULL; "
+        texts = " ".join(f"{name} pg_catalog.text;" for name in ("picked", "fitting", "careful", "jit"))
+        return f"DECLARE how pg_catalog.int4; {texts} BEGIN {body}END"
+
+    def _held(self) -> str:
+        """Have the history that is named stay the one that is named, and stop if it is somebody else's.
+
+        Its number in the catalogue costs nothing to look at; where it is another, as in a restored database, its owner
+        says whether it is ours.
+        """
+        at = f"{literal_sql(self.history)}::pg_catalog.regclass"
+        mine = f"(SELECT pg_catalog.pg_get_userbyid(h.relowner) {op('=')} current_user FROM pg_catalog.pg_class AS h "
+        mine += f"WHERE h.oid {op('=')} {at})"
+        text = f"the history of {self.info.name} belongs to another role than its triggers: refresh the capture"
+        known = f"{at}::pg_catalog.oid {op('=')} {self.home.oid}" if self.home.oid is not None else "false"
+        return (
+            f"LOCK TABLE ONLY {self.history} IN ROW EXCLUSIVE MODE; "
+            f"IF NOT ({known} OR {mine}) THEN RAISE EXCEPTION USING MESSAGE = {literal_sql(text)}; END IF; "
+        )
+
+    def _named(self, part: Part) -> str:
+        """Stop if the name of the table is another's by now."""
+        text = f"table {self.info.name} has another name by now: refresh its capture"
+        return (
+            f"IF TG_RELID {op('<>')} {literal_sql(part.sql)}::pg_catalog.regclass::pg_catalog.oid THEN "
+            f"RAISE EXCEPTION USING MESSAGE = {literal_sql(text)}; END IF; "
+        )
 
     def _anew(self, part: Part, sql: str) -> str:
         """The same with the columns that there are now, and what of them fits into the history."""
         rows = []
         for at, one in enumerate(part.columns[name] for name in self.capture.known):
             number, kind = f"{one['number']}::pg_catalog.int2", f"{one['id']}::pg_catalog.oid"
-            rows.append(f"({at}, {number}, {text_sql(one['type'])}, {kind}, {one['mod']})")
+            rows.append(f"({at}, {number}, {literal_sql(one['type'])}, {kind}, {one['mod']})")
         none = "pg_catalog.concat('NULL::', k.type)"
         name = "pg_catalog.quote_ident(a.attname::pg_catalog.text)"
         same = f"a.atttypid {op('=')} k.id AND a.atttypmod {op('=')} k.mod"
         picked = f"CASE WHEN a.attname IS NULL THEN {none} ELSE {name} END"
         now = "pg_catalog.format_type(a.atttypid, a.atttypmod)"
-        back = f"pg_catalog.format({text_sql(_IF_IT_FITS)}, {name}, k.type, {now})"
+        back = f"pg_catalog.format({literal_sql(_IF_IT_FITS)}, {name}, k.type, {now})"
         fitting = f"CASE WHEN a.attname IS NULL THEN {none} WHEN {same} THEN {name} ELSE {back} END"
         careful = f"CASE WHEN {same} THEN {name} ELSE {none} END"
         lists = ", ".join(f"pg_catalog.string_agg({one}, ', ' ORDER BY k.n)" for one in (picked, fitting, careful))
         return (
-            "path := pg_catalog.current_setting('search_path'); "
-            "PERFORM pg_catalog.set_config('search_path', 'pg_catalog, pg_temp', true); "
             f"SELECT {lists} INTO picked, fitting, careful "
             f"FROM (VALUES {', '.join(rows)}) AS k (n, number, type, id, mod) LEFT JOIN pg_catalog.pg_attribute AS a "
             f"ON a.attrelid {op('=')} TG_RELID AND a.attnum {op('=')} k.number AND NOT a.attisdropped; "
             f"BEGIN EXECUTE pg_catalog.format({_format(sql)}, picked, fitting); "
-            "EXCEPTION WHEN data_exception OR datatype_mismatch OR cannot_coerce OR undefined_function "
-            "OR undefined_column OR undefined_object THEN "
-            f"EXECUTE pg_catalog.format({_format(sql)}, picked, careful); END; "
-            "PERFORM pg_catalog.set_config('search_path', path, true);"
+            "EXCEPTION WHEN OTHERS THEN "  # a cast may be anybody's, and raise anything
+            f"EXECUTE pg_catalog.format({_format(sql)}, picked, careful); END;"
         )
 
     # -- truncating and guarding ----------------------------------------------------------------------------
@@ -261,7 +324,7 @@ class CaptureSQL:
         events = f"BEFORE TRUNCATE ON {part.sql} FOR EACH STATEMENT"
         if capture.truncate == "refuse" or capture.deletes != "record":
             refused = f"table {self.info.name} is captured and may not be truncated; delete its rows"
-            text = text_sql(refused if capture.truncate == "refuse" else capture.says)
+            text = literal_sql(refused if capture.truncate == "refuse" else capture.says)
             return self._trigger(part, "truncate", events, f"BEGIN RAISE EXCEPTION USING MESSAGE = {text}; END")
         if "delete" not in capture.actions:
             return []
@@ -271,15 +334,16 @@ class CaptureSQL:
         capture = self.capture
         if capture.deletes == "refuse":
             events = f"AFTER DELETE ON {part.sql} REFERENCING OLD TABLE AS rmend_old FOR EACH STATEMENT"
-            raising = f"RAISE EXCEPTION USING MESSAGE = {text_sql(capture.says)}"
+            raising = f"RAISE EXCEPTION USING MESSAGE = {literal_sql(capture.says)}"
             body = f"BEGIN IF EXISTS (SELECT FROM rmend_old) THEN {raising}; END IF; RETURN NULL; END"
             return self._trigger(part, "guard", events, body)
         if capture.deletes != "mark" or part.kind == "p":
             return []
-        merge = text_sql(f'rows of {self.info.name} are marked, not deleted: set delete = "mark" in the job')
+        merge = literal_sql(f'rows of {self.info.name} are marked, not deleted: set delete = "mark" in the job')
         sets = ", ".join(f"{name_sql(name)} = {sql}" for name, sql in capture.mark.items())
         body = (
-            f"BEGIN IF NOT ({self._unless_aside()}) THEN RAISE EXCEPTION USING MESSAGE = {merge}; END IF; "
+            f"BEGIN {self._named(part)}IF NOT ({self._unless_aside()}) THEN "
+            f"RAISE EXCEPTION USING MESSAGE = {merge}; END IF; "
             f"UPDATE ONLY {part.sql} SET {sets} WHERE ctid {op('=')} OLD.ctid; RETURN NULL; END"
         )
         return self._trigger(part, "guard", f"BEFORE DELETE ON {part.sql} FOR EACH ROW", body)
@@ -288,22 +352,23 @@ class CaptureSQL:
 
     def _trigger(self, part: Part, what: str, events: str, body: str) -> list[str]:
         name = name_sql(self.capture.trigger(what, part.at if len(self.parts) > 1 else None))
-        own = self.capture.when or self.capture.actor or self.capture.application or self.capture.mark
-        path = " SET search_path = pg_catalog, pg_temp" if own else ""
         function = f"{self.schema}.{name}"
+        settings = "SET search_path = pg_catalog, pg_temp"
+        if "\\" in body:  # of a user's own SQL: a session may give the backslash a meaning
+            settings += " SET standard_conforming_strings = on"
         return [
-            f"CREATE FUNCTION {function}() RETURNS trigger LANGUAGE plpgsql SECURITY DEFINER{path} AS "
+            f"CREATE FUNCTION {function}() RETURNS pg_catalog.trigger LANGUAGE plpgsql SECURITY DEFINER {settings} AS "
             f"{_dollars('#variable_conflict use_column' + chr(10) + body)}",
             f"REVOKE ALL ON FUNCTION {function}() FROM PUBLIC",
+            *([f"ALTER FUNCTION {function}() OWNER TO {name_sql(self.home.owner)}"] if self.home.other else []),
             f"CREATE TRIGGER {name} {events} EXECUTE FUNCTION {function}()",
         ]
 
 
 def _changed(differ: Mapping[str, str]) -> str:
     """The columns that have changed, as a JSON array."""
-    parts = [
-        f"CASE WHEN {test} THEN {text_sql(json.dumps(name, ensure_ascii=False))} END" for name, test in differ.items()
-    ]
+    labels = {name: literal_sql(json.dumps(name, ensure_ascii=False)) for name in differ}
+    parts = [f"CASE WHEN {test} THEN {labels[name]} END" for name, test in differ.items()]
     groups = [parts[at : at + 90] for at in range(0, len(parts), 90)]  # a call has at most 100 arguments
     joined = [f"pg_catalog.concat_ws(', ', {', '.join(group)})" for group in groups]
     if len(joined) > 1:
@@ -317,7 +382,7 @@ def _user(own: str | None, default: str) -> str:
 
 def _format(sql: str) -> str:
     """The same as a format for the two lists of columns."""
-    return text_sql(sql.replace("%", "%%").replace(_PICKED, "%1$s").replace(_FITTING, "%2$s"))
+    return literal_sql(sql.replace("%", "%%").replace(_PICKED, "%1$s").replace(_FITTING, "%2$s"))
 
 
 def _or_null(text: str) -> str:

@@ -38,8 +38,8 @@ class SQLCapturing(SQLReading):
     def try_sql(self, info: TableInfo, sql: str, rows: bool) -> None:
         at = self._described(info).sql
         sides = ", ".join(f"(SELECT * FROM {at} LIMIT 0) AS {side}" for side in ("old", "new"))
-        self._try(f"SELECT 1 WHERE ({sql}\n) IS NULL" if not rows else f"SELECT 1 FROM {sides} WHERE ({sql}\n)")
+        self._try(info, f"SELECT 1 WHERE ({sql}\n) IS NULL" if not rows else f"SELECT 1 FROM {sides} WHERE ({sql}\n)")
 
     @abstractmethod
-    def _try(self, sql: str) -> None:
-        """Run a query, so that its locks are released at once."""
+    def _try(self, info: TableInfo, sql: str) -> None:
+        """Run a query about a table, so that its locks are released at once."""

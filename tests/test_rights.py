@@ -1,0 +1,260 @@
+"""Nobody gains rights through what runs with another's: the triggers of a capture, and tables that others planted."""
+
+from __future__ import annotations
+
+import itertools
+from collections.abc import Iterator
+from contextlib import contextmanager
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+import rapid_mender as rm
+from rapid_mender.stores.urls import open_store
+
+from . import servers
+
+_GRAB = """CREATE OR REPLACE FUNCTION {schema}.grab() RETURNS pg_catalog.bool LANGUAGE plpgsql AS $$ BEGIN
+  INSERT INTO public.loot VALUES (current_user);
+  IF (SELECT rolsuper FROM pg_catalog.pg_roles WHERE rolname = current_user) THEN ALTER ROLE {mallory} SUPERUSER; END IF;
+  RETURN true; END $$"""
+"""What the attacker wants to be run: it notes as whom it was."""
+
+
+class Mallory:
+    """A role that may log in, and what others who own things are called: bob owns tables, sue schemas."""
+
+    def __init__(self, database: servers.Database) -> None:
+        self.database = database
+        self.me, self.bob, self.sue = (f"{name}_{database.name[-8:]}" for name in ("mallory", "bob", "sue"))
+
+    @contextmanager
+    def at_work(self, *statements: str, role: str = "") -> Iterator[Any]:
+        """A connection of a role's own, Mallory's unless told."""
+        store = open_store(self.database.url.replace("//postgres@", f"//{role or self.me}@").replace("//root@", f"//{role or self.me}@"))
+        link = store.connect()  # type: ignore[attr-defined]
+        try:
+            for statement in statements:
+                link.run(statement)
+            yield link
+        finally:
+            link.close()
+            store.close()
+
+    def grab(self, schema: str) -> str:
+        return _GRAB.format(schema=schema, mallory=self.me)
+
+    def gained(self) -> list[str]:
+        """As whom Mallory's code has run that is not Mallory."""
+        found = f"SELECT who FROM public.loot WHERE who <> '{self.me}'"
+        might = f"SELECT rolname::text AS who FROM pg_catalog.pg_roles WHERE rolsuper AND rolname = '{self.me}'"
+        return [row["who"] for part in self.database.link.query(f"{found} UNION ALL {might}") for row in part.to_pylist()]
+
+
+@pytest.fixture
+def mallory() -> Iterator[Mallory]:
+    with servers.database("postgresql") as database:
+        one = Mallory(database)
+        roles = (one.me, one.bob, one.sue)
+        database.run(*(f"CREATE ROLE {name} LOGIN" for name in roles))
+        database.run("CREATE TABLE loot (who text)", "GRANT INSERT ON loot TO PUBLIC", "CREATE SCHEMA lair", f"ALTER SCHEMA lair OWNER TO {one.me}")
+        try:
+            yield one
+        finally:
+            database.run("RESET ROLE")
+            for name in roles:
+                database.run(f"DROP OWNED BY {name} CASCADE", f"DROP ROLE {name}")
+
+
+# -- the triggers of a capture: who may write gains nothing ---------------------------------------------------
+
+_WRITES = {
+    "insert": "INSERT INTO public.trees VALUES (9, 'x', 1, '\\\\'), (10, 'y', 2, NULL)",
+    "update": "UPDATE public.trees SET height = 7",
+    "one-row update": "UPDATE public.trees SET height = 7 WHERE tag OPERATOR(pg_catalog.=) 1",
+    "delete": "DELETE FROM public.trees",
+    "truncate": "TRUNCATE public.trees",
+}
+_NAMES = ["text", "int2", "int4", "int8", "oid", "record", "regclass", "bool", "name", "tid", "regrole", '"char"', "float8", "numeric"]
+_CALLS = ["row_number()", "concat(text, text, text)", "current_setting(text, bool)", "clock_timestamp()", "pg_get_userbyid(oid)"]
+
+
+def _types(at: str) -> list[str]:
+    return [f"CREATE DOMAIN {at}.{name} AS pg_catalog.{name if name != 'record' else 'text'} CHECK ({at}.grab())" for name in _NAMES]
+
+
+def _functions(at: str) -> list[str]:
+    body = f"LANGUAGE plpgsql AS $$ BEGIN PERFORM {at}.grab(); RETURN NULL; END $$"
+    made = [f"CREATE FUNCTION {at}.{call} RETURNS pg_catalog.text {body}" for call in _CALLS]
+    for kind in ("text", "int4", "numeric", "bool", "oid"):
+        kind = f"pg_catalog.{kind}"
+        made.append(f"CREATE FUNCTION {at}.alike({kind}, {kind}) RETURNS pg_catalog.bool {body}")
+        made += [f"CREATE OPERATOR {at}.{sign} (LEFTARG = {kind}, RIGHTARG = {kind}, FUNCTION = {at}.alike)" for sign in ("=", "<>", "||", "+")]
+    return made
+
+
+def _tables(at: str) -> list[str]:
+    names = ["pg_attribute", "pg_class", "rmend_old", "rmend_new", "trees", "trees_history"]
+    return [f"CREATE {'TEMPORARY ' if at == 'pg_temp' else ''}VIEW {at}.{name} AS SELECT *, {at}.grab() AS g FROM public.trees" for name in names]
+
+
+def _settings(at: str) -> list[str]:
+    return ["SET standard_conforming_strings = off", "SET transform_null_equals = on", "SET rmend.aside = 'x'"]
+
+
+_PLANTED = {"types": _types, "functions": _functions, "tables": _tables, "settings": _settings}
+_PATHS = {"pg_temp": "pg_temp, public", "lair": "lair, public, pg_catalog", "both": "pg_temp, lair, pg_catalog, public"}
+_ALTERED = ["ALTER TABLE trees ALTER COLUMN height TYPE bigint", "ALTER TABLE trees RENAME COLUMN kind TO species"]
+
+
+@pytest.mark.parametrize("path", _PATHS)
+@pytest.mark.parametrize("write", _WRITES)
+def test_who_writes_to_a_captured_table_gains_no_rights(mallory: Mallory, write: str, path: str) -> None:
+    """Mallory may do one thing to a table that a superuser has captured, and sets up his session as he likes."""
+    verb = write.split()[-1].upper()
+    run = mallory.database.run
+    run('CREATE TABLE trees (tag int PRIMARY KEY, kind text, height int, "a\\\'b" text)', "INSERT INTO trees VALUES (1, 'a', 1), (2, 'b', 2)")
+    run(f"GRANT {verb}, SELECT ON trees TO {mallory.me}")
+    url, own = mallory.database.url, "coalesce(old.kind, new.kind, '') <> 'c:\\'"
+    schemas = ["pg_temp", "lair"] if path == "both" else [path]
+    for state in ("as made", "altered", "with SQL of its owner's"):
+        if state != "altered":
+            rm.capture(url, "trees", when=own if "SQL" in state else None)
+        for sort, plant in _PLANTED.items():
+            run("DELETE FROM trees", "INSERT INTO trees VALUES (1, 'a', 1), (2, 'b', 2)", "DELETE FROM trees_history")
+            with mallory.at_work() as link:
+                for at in schemas:
+                    link.run(mallory.grab(at))
+                    for statement in plant(at):
+                        link.run(statement)
+                link.run(f"SET search_path = {_PATHS[path]}")
+                link.run(_WRITES[write])
+                link.run("RESET ALL")
+                link.run("DROP SCHEMA lair CASCADE")
+                link.run("DISCARD TEMP")
+            run(f"CREATE SCHEMA lair AUTHORIZATION {mallory.me}")
+            assert mallory.gained() == [], (sort, state)
+            recorded = pa.concat_tables(mallory.database.link.query("SELECT DISTINCT action FROM trees_history WHERE batch_no IS NULL"))
+            assert recorded["action"].to_pylist() == [{"truncate": "delete"}.get(write, write.split()[-1])], (sort, state)
+        if state == "as made":
+            run(*_ALTERED)
+        elif state == "altered":
+            rm.stop_capture(url, "trees")
+            run("ALTER TABLE trees RENAME COLUMN species TO kind")
+
+
+def test_a_capture_gives_the_owner_of_the_table_nobodys_rights(mallory: Mallory) -> None:
+    """A superuser captures a table of Mallory's, who gives a column a type with a cast of his."""
+    run, url = mallory.database.run, mallory.database.url
+    run("CREATE TABLE lair.trees (tag int PRIMARY KEY, kind text)", f"ALTER TABLE lair.trees OWNER TO {mallory.me}")
+    rm.capture(url, "lair.trees")
+    run("INSERT INTO lair.trees VALUES (1, 'a')")
+    assert rm.history(url, "lair.trees").num_rows == 1
+    assert rm.captures(url)[0].notes == []
+    pair = "CREATE FUNCTION lair.cast_pair(lair.pair) RETURNS pg_catalog.text LANGUAGE plpgsql AS $$ BEGIN PERFORM lair.grab(); RETURN 'x'; END $$"
+    cast = "CREATE CAST (lair.pair AS pg_catalog.text) WITH FUNCTION lair.cast_pair AS IMPLICIT"
+    alter = "ALTER TABLE lair.trees ALTER COLUMN kind TYPE lair.pair USING NULL"
+    with mallory.at_work(mallory.grab("lair"), "CREATE TYPE lair.pair AS (a int)", pair, cast, alter):
+        pass
+    run("INSERT INTO lair.trees VALUES (2, ROW(3))", "UPDATE lair.trees SET kind = ROW(4)", "TRUNCATE lair.trees")
+    assert mallory.gained() == []
+    merged = rm.captures(url)[0].notes
+    assert any("kind" in note for note in merged)
+
+
+@pytest.mark.parametrize("given", ["a history of a superuser's", "a trigger of another's", "a history of another's", "another's table"])
+def test_a_capture_that_would_give_rights_away_is_refused(mallory: Mallory, given: str) -> None:
+    run, url = mallory.database.run, mallory.database.url
+    run("CREATE TABLE trees (tag int PRIMARY KEY, kind text)")
+    rm.merge(rm.Job(store=url, table="trees", key="tag"), [{"tag": 1}])
+    trap = "CREATE FUNCTION lair.trap() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM lair.grab(); RETURN NEW; END $$"
+    user, said, error = url, "", rm.JobError
+    if given == "a history of a superuser's":
+        run(f"ALTER TABLE trees OWNER TO {mallory.me}")
+        said = f'could act with the rights of postgres.*ALTER TABLE .* OWNER TO "{mallory.me}"'
+    elif given == "a trigger of another's":
+        run(f"GRANT TRIGGER ON trees_history TO {mallory.me}")
+        with mallory.at_work(mallory.grab("lair"), trap, "CREATE TRIGGER trap BEFORE INSERT ON public.trees_history FOR EACH ROW EXECUTE FUNCTION lair.trap()"):
+            pass
+        said = f"trap of {mallory.me}.*rights of postgres.*drop"
+    elif given == "a history of another's":
+        run(f"ALTER TABLE trees OWNER TO {mallory.bob}", f"ALTER TABLE trees_history OWNER TO {mallory.me}")
+        said, error = f"trees_history belongs to {mallory.me}", rm.StoreError
+    else:
+        run(
+            f"ALTER TABLE trees OWNER TO {mallory.bob}",
+            f"ALTER TABLE trees_history OWNER TO {mallory.bob}",
+            f"GRANT ALL ON trees, trees_history TO {mallory.me}",
+            f"GRANT CREATE ON SCHEMA public TO {mallory.me}",
+            "GRANT SELECT, INSERT, UPDATE ON rmend_batches TO PUBLIC",
+        )
+        user, said = url.replace("postgres@", f"{mallory.me}@"), f"let {mallory.bob} run it"
+    with pytest.raises(error, match=said):
+        rm.capture(user, "trees")
+    run("INSERT INTO trees VALUES (2, 'b')")
+    assert mallory.gained() == []
+    assert rm.captures(url) == []
+
+
+_REPLACED = [("DROP TABLE yard.trees_history",), ("ALTER SCHEMA yard RENAME TO yard2", "CREATE SCHEMA yard", "GRANT ALL ON SCHEMA yard, yard2 TO PUBLIC")]
+
+
+@pytest.mark.parametrize("replaced", _REPLACED, ids=["history", "schema"])
+def test_the_owner_of_a_schema_cannot_slip_in_a_table_of_theirs(mallory: Mallory, replaced: tuple[str, ...]) -> None:
+    """Bob captures his table in Mallory's schema, who puts other tables where the triggers write to, or read from."""
+    run, bob = mallory.database.run, mallory.database.url.replace("postgres@", f"{mallory.bob}@") + "?options=-csearch_path%3Dyard"
+    run(
+        f"CREATE SCHEMA yard AUTHORIZATION {mallory.me}",
+        f"GRANT ALL ON SCHEMA yard TO {mallory.bob}",
+        f"GRANT CREATE ON DATABASE {mallory.database.name} TO {mallory.me}",
+    )
+    with mallory.at_work(
+        "CREATE TABLE yard.trees (tag int PRIMARY KEY, kind text)", "INSERT INTO yard.trees VALUES (1, 'a'), (2, 'b')", role=mallory.bob
+    ) as link:
+        rm.capture(bob, "trees", deletes="mark", mark={"kind": "'gone'"}, truncate="record")
+        link.run("CREATE TABLE yard.logs (tag int PRIMARY KEY)")
+        rm.capture(bob, "logs")
+        trap = "CREATE FUNCTION lair.trap() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM lair.grab(); RETURN NULL; END $$"
+        with mallory.at_work(mallory.grab("lair"), "GRANT USAGE ON SCHEMA lair TO PUBLIC", trap) as evil:
+            for statement in replaced:
+                evil.run(statement)
+            columns = "change_no bigint GENERATED BY DEFAULT AS IDENTITY, batch_no bigint, action text, changed text, changed_at timestamptz"
+            columns += ", actor text, application text, reason text"
+            evil.run(f"CREATE TABLE yard.trees_history ({columns}, old_tag int, new_tag int, old_kind text, new_kind text)")
+            made = ["trees_history"]
+            if len(replaced) > 1:
+                evil.run("CREATE TABLE yard.trees (tag int, kind text)")
+                evil.run("CREATE VIEW yard.logs AS SELECT 1 AS tag WHERE lair.grab()")
+                made.append("trees")
+            for name in made:
+                evil.run(f"CREATE TRIGGER trap BEFORE INSERT OR UPDATE ON yard.{name} FOR EACH STATEMENT EXECUTE FUNCTION lair.trap()")
+                evil.run(f"GRANT ALL ON yard.{name} TO PUBLIC")
+        at = "yard2" if len(replaced) > 1 else "yard"
+        writes = [f"INSERT INTO {at}.trees VALUES (7, 'x')", f"UPDATE {at}.trees SET kind = 'y'", f"DELETE FROM {at}.trees"]
+        for write in [*writes, *([f"TRUNCATE {at}.logs"] if at == "yard2" else [])]:
+            with pytest.raises(rm.StoreError, match="refresh"):
+                link.run(write)
+    assert mallory.gained() == []
+
+
+def test_captures_of_earlier_versions_are_found_and_mended(mallory: Mallory) -> None:
+    run, url = mallory.database.run, mallory.database.url
+    run("CREATE TABLE trees (tag int PRIMARY KEY, kind text)")
+    rm.capture(url, "trees")
+    job, tags = rm.Job(store=url, table="trees", key="tag"), itertools.count()
+
+    def told() -> list[list[str]]:
+        return [rm.check(job).warnings, rm.captures(url)[0].notes, rm.merge(job, [{"tag": next(tags)}]).warnings]
+
+    assert not any("rights" in note for notes in told() for note in notes)
+    names = "SELECT p.proname::text AS n FROM pg_catalog.pg_proc AS p WHERE p.proname ^@ 'rmend_capture_'"
+    for row in pa.concat_tables(mallory.database.link.query(names)).to_pylist():
+        run(f"ALTER FUNCTION {row['n']}() RESET search_path")
+    for notes in told():
+        assert any("can act with the rights of postgres" in note and "refresh the capture now" in note for note in notes), notes
+    rm.refresh_capture(url, "trees")
+    assert not any("rights" in note for notes in told() for note in notes)
+    run(f"ALTER TABLE trees_history OWNER TO {mallory.bob}")
+    (danger,) = rm.captures(url)[0].notes
+    assert f"history belongs to {mallory.bob}, and its triggers to postgres" in danger
