@@ -16,10 +16,9 @@ from rapid_mender.stores.urls import open_store
 from . import servers
 
 _GRAB = """CREATE OR REPLACE FUNCTION {schema}.grab() RETURNS pg_catalog.bool LANGUAGE plpgsql AS $$ BEGIN
-  INSERT INTO public.loot VALUES (current_user);
-  IF (SELECT rolsuper FROM pg_catalog.pg_roles WHERE rolname = current_user) THEN ALTER ROLE {mallory} SUPERUSER; END IF;
+  IF current_user OPERATOR(pg_catalog.<>) '{mallory}' THEN PERFORM pg_catalog.nextval('public.caught'); END IF;
   RETURN true; END $$"""
-"""What the attacker wants to be run: it notes as whom it was."""
+"""What Mallory wants to be run by others: it counts, also where what it is part of is undone."""
 
 
 class Mallory:
@@ -45,11 +44,10 @@ class Mallory:
     def grab(self, schema: str) -> str:
         return _GRAB.format(schema=schema, mallory=self.me)
 
-    def gained(self) -> list[str]:
-        """As whom Mallory's code has run that is not Mallory."""
-        found = f"SELECT who FROM public.loot WHERE who <> '{self.me}'"
-        might = f"SELECT rolname::text AS who FROM pg_catalog.pg_roles WHERE rolsuper AND rolname = '{self.me}'"
-        return [row["who"] for part in self.database.link.query(f"{found} UNION ALL {might}") for row in part.to_pylist()]
+    def gained(self) -> int:
+        """How often Mallory's code has run with the rights of somebody else."""
+        (part,) = self.database.link.query("SELECT CASE WHEN is_called THEN last_value ELSE 0 END AS n FROM public.caught")
+        return int(part["n"][0].as_py())
 
 
 @pytest.fixture
@@ -58,7 +56,7 @@ def mallory() -> Iterator[Mallory]:
         one = Mallory(database)
         roles = (one.me, one.bob, one.sue)
         database.run(*(f"CREATE ROLE {name} LOGIN" for name in roles))
-        database.run("CREATE TABLE loot (who text)", "GRANT INSERT ON loot TO PUBLIC", "CREATE SCHEMA lair", f"ALTER SCHEMA lair OWNER TO {one.me}")
+        database.run("CREATE SEQUENCE caught", "GRANT ALL ON SEQUENCE caught TO PUBLIC", "CREATE SCHEMA lair", f"ALTER SCHEMA lair OWNER TO {one.me}")
         try:
             yield one
         finally:
@@ -134,7 +132,7 @@ def test_who_writes_to_a_captured_table_gains_no_rights(mallory: Mallory, write:
                 link.run("DROP SCHEMA lair CASCADE")
                 link.run("DISCARD TEMP")
             run(f"CREATE SCHEMA lair AUTHORIZATION {mallory.me}")
-            assert mallory.gained() == [], (sort, state)
+            assert mallory.gained() == 0, (sort, state)
             recorded = pa.concat_tables(mallory.database.link.query("SELECT DISTINCT action FROM trees_history WHERE batch_no IS NULL"))
             assert recorded["action"].to_pylist() == [{"truncate": "delete"}.get(write, write.split()[-1])], (sort, state)
         if state == "as made":
@@ -158,7 +156,7 @@ def test_a_capture_gives_the_owner_of_the_table_nobodys_rights(mallory: Mallory)
     with mallory.at_work(mallory.grab("lair"), "CREATE TYPE lair.pair AS (a int)", pair, cast, alter):
         pass
     run("INSERT INTO lair.trees VALUES (2, ROW(3))", "UPDATE lair.trees SET kind = ROW(4)", "TRUNCATE lair.trees")
-    assert mallory.gained() == []
+    assert mallory.gained() == 0
     merged = rm.captures(url)[0].notes
     assert any("kind" in note for note in merged)
 
@@ -193,7 +191,7 @@ def test_a_capture_that_would_give_rights_away_is_refused(mallory: Mallory, give
     with pytest.raises(error, match=said):
         rm.capture(user, "trees")
     run("INSERT INTO trees VALUES (2, 'b')")
-    assert mallory.gained() == []
+    assert mallory.gained() == 0
     assert rm.captures(url) == []
 
 
@@ -235,7 +233,7 @@ def test_the_owner_of_a_schema_cannot_slip_in_a_table_of_theirs(mallory: Mallory
         for write in [*writes, *([f"TRUNCATE {at}.logs"] if at == "yard2" else [])]:
             with pytest.raises(rm.StoreError, match="refresh"):
                 link.run(write)
-    assert mallory.gained() == []
+    assert mallory.gained() == 0
 
 
 def test_captures_of_earlier_versions_are_found_and_mended(mallory: Mallory) -> None:
@@ -258,3 +256,99 @@ def test_captures_of_earlier_versions_are_found_and_mended(mallory: Mallory) -> 
     run(f"ALTER TABLE trees_history OWNER TO {mallory.bob}")
     (danger,) = rm.captures(url)[0].notes
     assert f"history belongs to {mallory.bob}, and its triggers to postgres" in danger
+
+
+# -- tables that others planted, and tables that are only looked at -------------------------------------------
+
+_OURS = ["rmend_batches", "trees_history", "rmend_followers", "rmend_captures", "rmend_synced", "trees"]
+_PAIR = [
+    "CREATE TYPE lair.pair AS (a pg_catalog.text)",
+    "CREATE FUNCTION lair.read(lair.pair) RETURNS pg_catalog.text LANGUAGE plpgsql AS $$ BEGIN PERFORM lair.grab(); RETURN ($1).a; END $$",
+    "CREATE CAST (lair.pair AS pg_catalog.text) WITH FUNCTION lair.read AS IMPLICIT",
+]
+_ENUM = [
+    "CREATE TYPE lair.word AS ENUM ('merge', 'insert', 'done', 'trees', 'on', 'map')",
+    "CREATE FUNCTION lair.read(lair.word) RETURNS pg_catalog.text LANGUAGE plpgsql AS $$ BEGIN PERFORM lair.grab(); RETURN 'x'; END $$",
+    "CREATE CAST (lair.word AS pg_catalog.text) WITH FUNCTION lair.read AS IMPLICIT",
+]
+_TRUE = "CREATE FUNCTION lair.seen(int) RETURNS int IMMUTABLE LANGUAGE plpgsql AS $$ BEGIN PERFORM lair.grab(); RETURN 1; END $$"
+_TRAPS: dict[str, list[str]] = {
+    # what Mallory makes of a table {t} with a text column {c} and a number {n}
+    "composite": [*_PAIR, "ALTER TABLE {t} ALTER COLUMN {c} TYPE lair.pair USING ROW({c})"],
+    "enum": [*_ENUM, "ALTER TABLE {t} ALTER COLUMN {c} TYPE lair.word USING 'on'"],
+    "domain": ["CREATE DOMAIN lair.word AS pg_catalog.text CHECK (lair.grab())", "ALTER TABLE {t} ALTER COLUMN {c} TYPE lair.word"],
+    "domain of numbers": ["CREATE DOMAIN lair.word AS pg_catalog.int8 CHECK (lair.grab())", "ALTER TABLE {t} ALTER COLUMN {n} TYPE lair.word"],
+    "array": [*_PAIR, "ALTER TABLE {t} ALTER COLUMN {c} TYPE lair.pair[] USING '{}'"],
+    "index": [_TRUE, "CREATE INDEX i ON {t} ((lair.seen(1)))"],
+    "partial index": [_TRUE, "CREATE INDEX i ON {t} ({n}) WHERE lair.seen(1) = 1"],
+    "statistics": [_TRUE, "CREATE STATISTICS lair.s ON {n}, (lair.seen(1)) FROM {t}"],
+    "check of a child": [_TRUE, "CREATE TABLE lair.child (CHECK (lair.seen(1) = 1)) INHERITS ({t})"],
+    "row security": ["ALTER TABLE {t} ENABLE ROW LEVEL SECURITY", "CREATE POLICY p ON {t} TO PUBLIC USING (lair.grab())"],
+    "view": ["ALTER TABLE {t} RENAME TO behind", "CREATE VIEW {t} AS SELECT * FROM public.behind WHERE lair.grab()"],
+    "rule": ["CREATE RULE r AS ON UPDATE TO {t} DO ALSO SELECT lair.grab()"],
+    "trigger": [
+        "CREATE FUNCTION lair.trap() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN PERFORM lair.grab(); RETURN NEW; END $$",
+        "CREATE TRIGGER trap BEFORE INSERT OR UPDATE OR DELETE ON {t} FOR EACH STATEMENT EXECUTE FUNCTION lair.trap()",
+    ],
+    "default": ["ALTER TABLE {t} ADD COLUMN extra pg_catalog.bool DEFAULT lair.grab()"],
+}  # fmt: skip
+_COLUMNS = {
+    "rmend_batches": ("job", "skipped"), "trees_history": ("reason", "batch_no"), "rmend_followers": ("held_by", "batch_no"),
+    "rmend_captures": ("options", "position"), "rmend_synced": ("source", "batch_no"), "trees": ("kind", "height"),
+}  # fmt: skip
+
+
+def _looks(store: rm.PostgreSQLStore, to: rm.MemoryStore) -> dict[str, Any]:
+    """All that only looks at a store, or at our own tables in it, by name."""
+    job = rm.Job(store=store, table="trees", key="tag")
+    batch = [{"tag": 1, "kind": "z"}, *({"tag": n} for n in range(100, 200))]
+    pair = rm.Sync(store=store, table="trees", to_store=to, to_table="trees", follower="map")
+    return {
+        "preview": lambda: rm.preview(job, batch), "explain": lambda: rm.explain(job, batch, key={"tag": 1}), "check": lambda: rm.check(job, batch),
+        "history": lambda: rm.history(store, "trees", actor="x"), "life": lambda: rm.history(store, "trees", key={"tag": 1}),
+        "batches": lambda: rm.batches(store), "verify": lambda: rm.verify(store, "trees"), "as_of": lambda: rm.as_of(store, "trees", batch=1),
+        "undo": lambda: rm.undo(store, 1, preview=True), "prune": lambda: rm.prune(store, "trees", before_batch=1, preview=True),
+        "captures": lambda: rm.captures(store), "capture": lambda: rm.capture(store, "logs", preview=True), "followers": lambda: rm.followers_of(store),
+        "sync": lambda: rm.sync(pair), "compare": lambda: rm.compare(pair),
+    }  # fmt: skip
+
+
+@pytest.mark.parametrize("trap", _TRAPS)
+def test_looking_runs_nobody_elses_code(mallory: Mallory, trap: str) -> None:
+    """A superuser looks where one table after the other is Mallory's, who has made something of it that runs."""
+    run = mallory.database.run
+    for table in _OURS:
+        run("DROP TABLE IF EXISTS trees, logs, trees_history, rmend_batches, rmend_followers, rmend_captures, rmend_synced, behind CASCADE")
+        run("CREATE TABLE trees (tag int PRIMARY KEY, kind text, height bigint)", "CREATE TABLE logs (tag int PRIMARY KEY)")
+        store = rm.PostgreSQLStore(mallory.database.url)
+        memory = rm.MemoryStore({"trees": pa.table({"tag": pa.array([], pa.int32()), "kind": pa.array([], pa.string()), "height": pa.array([], pa.int64())})})
+        job = rm.Job(store=store, table="trees", key="tag")
+        rm.merge(job, [{"tag": n, "kind": "oak", "height": 3} for n in range(60)])
+        rm.capture(store, "trees")
+        with rm.Follower(store, "trees", "reader") as follower:
+            list(follower.changes())
+            follower.acknowledge()
+        run("CREATE TABLE IF NOT EXISTS rmend_synced (sync_no bigint GENERATED BY DEFAULT AS IDENTITY PRIMARY KEY, source text, batch_no bigint)")
+        run(f"ALTER TABLE {table} OWNER TO {mallory.me}", f"GRANT CREATE, USAGE ON SCHEMA public TO {mallory.me}")
+        text, number = _COLUMNS[table]
+        with mallory.at_work(mallory.grab("lair"), "SET row_security = off") as link:
+            for statement in _TRAPS[trap]:
+                link.run(statement.replace("{t}", f"public.{table}").replace("{c}", text).replace("{n}", number))
+        refused = {}
+        for name, look in _looks(store, memory).items():
+            try:
+                look()
+            except rm.Error as error:
+                refused[name] = str(error)
+        assert mallory.gained() == 0, (table, refused)
+        store.close()
+        if trap in ("trigger", "default", "rule"):  # which only run when somebody writes, or not at all
+            assert table != "trees" or "preview" not in refused
+        elif table == "trees":
+            assert {"preview", "explain", "history", "sync"} <= set(refused), refused
+            assert "add trust_owner=true to the store URL" in refused["preview"]
+            trusting = rm.PostgreSQLStore(f"{mallory.database.url}?trust_owner=true")
+            assert "trust_owner" in str(rm.check(rm.Job(store=mallory.database.url, table="trees", key="tag")).problems)
+            rm.check(rm.Job(store=trusting, table="trees", key="tag"))
+            trusting.close()
+        run(f"DROP OWNED BY {mallory.me} CASCADE", "CREATE SCHEMA lair", f"ALTER SCHEMA lair OWNER TO {mallory.me}")

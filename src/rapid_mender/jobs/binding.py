@@ -24,10 +24,10 @@ from .spans import bind_spans, dated
 _PLAIN = ColumnOptions()
 
 
-def bind(session: Session, job: Job, ragged: bool, problems: Problems) -> Plan:
+def bind(session: Session, job: Job, ragged: bool, problems: Problems, trusting: bool = False) -> Plan:
     """A job bound to its table; what is wrong is among the problems. `ragged`: a record of the batch may lack columns
     that others have."""
-    return _Binder(job, session.describe(job.table), problems).plan(session, ragged)
+    return _Binder(job, session.describe(job.table, trusting=trusting), problems).plan(session, ragged)
 
 
 class _Binder:

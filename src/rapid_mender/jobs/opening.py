@@ -63,7 +63,7 @@ def opened_job(job: Job, incoming: Any, writes: bool = False) -> Iterator[Opened
     source = source_of(job, incoming)
     with opened(job.store) as store, ExitStack() as planning:
         session = planning.enter_context(store.begin(write=False))
-        plan, problems = plan_of(session, job, source)
+        plan, problems = plan_of(session, job, source, trusting=writes)
         if not source.at_hand:
             planning.close()
         layouts = Layouts(plan, problems)
@@ -83,9 +83,9 @@ def source_of(job: Job, incoming: Any) -> Source:
     return open_incoming(batch_of(job, incoming), job.incoming.options if job.incoming is not None else Options())
 
 
-def plan_of(session: Session, job: Job, source: Source | None) -> tuple[Plan, Problems]:
-    """A job bound to its table, and what is wrong with it."""
+def plan_of(session: Session, job: Job, source: Source | None, trusting: bool = False) -> tuple[Plan, Problems]:
+    """A job bound to its table, and what is wrong with it. `trusting`: as in `Catalog.describe`."""
     problems = Problems()
-    plan = bind(session, job, source is None or is_ragged(source), problems)
+    plan = bind(session, job, source is None or is_ragged(source), problems, trusting)
     look_for_hazards(plan, problems)
     return plan, problems

@@ -45,8 +45,10 @@ class Catalog(ABC):
         """
         return self.find(name)
 
-    def describe(self, name: str) -> TableInfo:
-        """Describe a table. Raises StoreError, naming the nearest tables, if it is not there."""
+    def describe(self, name: str, *, trusting: bool = False) -> TableInfo:
+        """Describe a table that is to be read. Raises StoreError, naming the nearest tables, if it is not there; and if
+        reading it may run code of an owner's whom the user does not trust, unless `trusting`: it is to be written to,
+        which may run such code anyway."""
         info = self.find(name)
         if info is None:
             hint = self.unseen(name) or nearest(name, self.tables(), "tables")

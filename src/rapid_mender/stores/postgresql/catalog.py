@@ -44,10 +44,25 @@ _QUESTION = """
 SELECT json_build_object(
   'schema', n.nspname, 'name', c.relname, 'kind', c.relkind, 'here', n.nspname = current_schema(),
   'oid', c.oid, 'owner', pg_get_userbyid(c.relowner), 'rules', c.relhasrules,
-  'trusted', pg_get_userbyid(c.relowner) = current_user OR (SELECT w.rolsuper OR (pg_has_role(w.oid, 'USAGE')
-      AND NOT (SELECT u.rolsuper FROM pg_roles u WHERE u.rolname = current_user))
-    FROM pg_roles w WHERE w.oid = c.relowner),
-  'secured', c.relrowsecurity, 'plain', c.relkind = 'r' AND NOT c.relrowsecurity AND NOT c.relhasrules,
+  'trusted', (SELECT {trusted} FROM pg_roles w WHERE w.oid = c.relowner),
+  'secured', c.relrowsecurity,
+  'runs', CASE WHEN NOT (SELECT {trusted} FROM pg_roles w WHERE w.oid = c.relowner) THEN (
+    SELECT json_agg(what.it) FROM (
+      SELECT 'it is a view' WHERE c.relkind = 'v'
+      UNION ALL SELECT 'it is a table of another server' WHERE c.relkind = 'f'
+      UNION ALL SELECT 'it has row security' WHERE c.relrowsecurity
+      UNION ALL SELECT 'it has parts' WHERE c.relhassubclass OR c.relkind = 'p'
+      UNION ALL SELECT 'column ' || a.attname::text || ' is of a type of ' || w.rolname::text
+        FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid JOIN pg_roles w ON w.oid = t.typowner
+        WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped AND t.typnamespace <> 11 AND NOT ({trusted})
+      UNION ALL SELECT 'column ' || a.attname::text || ' is computed'
+        FROM pg_attribute a WHERE a.attrelid = c.oid AND a.attgenerated = 'v'
+      UNION ALL SELECT 'index ' || x.relname::text || ' has an expression'
+        FROM pg_index i JOIN pg_class x ON x.oid = i.indexrelid
+        WHERE i.indrelid = c.oid AND (i.indexprs IS NOT NULL OR i.indpred IS NOT NULL)
+      UNION ALL SELECT 'statistics ' || s.stxname::text || ' may have an expression'
+        FROM pg_statistic_ext s WHERE s.stxrelid = c.oid
+    ) AS what (it)) END,
   'children', c.relhassubclass,
   'rights', json_build_object(
     'select', has_table_privilege(c.oid, 'SELECT') OR (SELECT bool_and(has_column_privilege(c.oid, a.attnum, 'SELECT'))
@@ -111,6 +126,10 @@ WHERE c.relkind = ANY ('{r,p,v,f,m}'::"char"[])
   AND {}
   AND CASE WHEN $1 IS NULL THEN n.nspname = ANY (current_schemas(false)) ELSE n.nspname = $1 END
 ORDER BY array_position(current_schemas(false), n.nspname), c.relname LIMIT 1"""
+_TRUSTED = """w.rolname = current_user OR w.rolsuper OR (pg_has_role(w.oid, 'USAGE')
+      AND NOT (SELECT u.rolsuper FROM pg_roles u WHERE u.rolname = current_user))"""
+"""Whether the user trusts a role: it is the user, a superuser, or one that the user is a member of."""
+_QUESTION = _QUESTION.replace("{trusted}", _TRUSTED)
 QUESTIONS = {
     "rmend_exact": catalog_sql(_QUESTION.replace("{}", "c.relname = $2")),
     "rmend_alike": catalog_sql(_QUESTION.replace("{}", "lower(c.relname::text) = lower($2)")),

@@ -61,9 +61,10 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
         known: dict[TableInfo, Described],
         connect: Callable[[], PostgreSQLLink],
         write: bool,
+        trusts_owners: bool,
     ) -> None:
         """`connect` makes another connection, which the session closes."""
-        super().__init__(link, known, write)
+        super().__init__(link, known, write, trusts_owners)
         self._connect = connect
         self._reader: PostgreSQLLink | None = None
         self._looks = 0

@@ -87,7 +87,7 @@ def described(answer: str) -> Described:
         as_sent=not view and not (one["rules"] and one["kind"] != "v"),
         overriding=" OVERRIDING SYSTEM VALUE" if always else "",
         trusted=one["trusted"],
-        plain=one["plain"],
+        runs=tuple(one["runs"] or ()),
         loads=not one["secured"],
         extra={
             "unique": by_name,

@@ -113,8 +113,8 @@ class Described:
     """Code that its owner attached to it may run with this user's rights: the owner is this user, or a superuser."""
     loads: bool = True
     """Rows can be loaded straight into it: not so on PostgreSQL where row security holds."""
-    plain: bool = True
-    """Reading it runs no code of its owner's."""
+    runs: Sequence[str] = ()
+    """What may run code of its owner's with this user's rights when it is only read, in words, if he is not trusted."""
     extra: Mapping[str, Any] = field(default_factory=dict)
     """Further facts for the store itself."""
 

@@ -33,9 +33,12 @@ class SQLReading(Session):
     text: Form
     """How a text is sent whatever the column."""
 
-    def __init__(self, link: SQLLink, known: dict[TableInfo, Described], writes: bool) -> None:
-        """`known`: the tables that other sessions of the store have described."""
-        self._writes = writes
+    def __init__(
+        self, link: SQLLink, known: dict[TableInfo, Described], writes: bool, trusts_owners: bool = False
+    ) -> None:
+        """`known`: the tables that other sessions of the store have described; `trusts_owners`: what others have
+        attached to their tables may run with this user's rights when these are read."""
+        self._writes, self.trusts_owners = writes, trusts_owners
         self._known = known
         self._write: Background[Any] = Background(link)
         self._by_name: dict[str, Described | None] = {}
@@ -119,6 +122,21 @@ class SQLReading(Session):
     def fits(self, name: str) -> bool:
         return self._write.drained().fits(name)
 
+    def describe(self, name: str, *, trusting: bool = False) -> TableInfo:
+        info = super().describe(name, trusting=trusting)
+        if not trusting and not self._writes:
+            self._check_runs(self._described(info), "read it as a user with fewer rights")
+        return info
+
+    def _check_runs(self, table: Described, mend: str) -> None:
+        """Raise StoreError if reading a table may run somebody's code with this user's rights."""
+        if table.runs and not self.trusts_owners:
+            raise StoreError(
+                f"table {'.'.join(table.place)} belongs to {table.info.owner}, and reading it may run code of "
+                f"{table.info.owner}'s with your rights ({'; '.join(table.runs[:3])}); {mend}; or, if you trust "
+                f"{table.info.owner}, add trust_owner=true to the store URL"
+            )
+
     def find_own(self, name: str, beside: TableInfo | None = None, owner: str = "") -> TableInfo | None:
         link = self._write.drained()
         at = self._described(beside) if beside is not None else None
@@ -129,7 +147,9 @@ class SQLReading(Session):
         if table is None:
             return None
         known = (owner, beside.owner if beside is not None else "")
-        if not (table.trusted or table.info.owner in known or (table.plain and not self._writes)):
+        if not self._writes:
+            self._check_runs(table, f"give it to a role that you trust: ALTER TABLE {table.sql} OWNER TO …")
+        elif not (table.trusted or table.info.owner in known):
             raise StoreError(
                 f"table {'.'.join(table.place)} belongs to {table.info.owner}, and what {table.info.owner} attached to "
                 "it could run with your rights; give it to a role that you trust: "
