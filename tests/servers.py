@@ -86,8 +86,9 @@ def _binary(kind: str, name: str) -> str:
 class Private:
     """A server of the tests' own, which can be stopped at once."""
 
-    def __init__(self, kind: str) -> None:
-        self.kind = kind
+    def __init__(self, kind: str, *options: str) -> None:
+        """`options`: more for the program of the server."""
+        self.kind, self.options = kind, options
         self.folder = Path(tempfile.mkdtemp(prefix=f"rmend-{kind}-"))
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
@@ -123,7 +124,8 @@ class Private:
         user, database = ("postgres", "postgres") if self.kind == "postgresql" else ("root", "mysql")
         return f"{self.kind}://{user}@127.0.0.1:{self.port}/{database}"
 
-    def start(self) -> None:
+    def start(self, query: str = "") -> None:
+        """`query`: what its URL needs at the end."""
         data, log = self.folder / "data", self.folder / "log"
         if self.kind == "postgresql":
             options = f"-p {self.port} -c listen_addresses=127.0.0.1 -k {self.folder}"
@@ -134,11 +136,11 @@ class Private:
         else:
             words = [self._bin["mariadbd"], "--no-defaults", f"--datadir={data}", f"--port={self.port}", "--user=root",
                      "--bind-address=127.0.0.1", f"--socket={self.folder}/socket",
-                     f"--pid-file={self.folder}/pid"]  # fmt: skip
+                     f"--pid-file={self.folder}/pid", *self.options]  # fmt: skip
             with log.open("ab") as out:
                 self._process = subprocess.Popen(words, stdout=out, stderr=out, cwd=self.folder, env=self._env)
         for _ in range(300):
-            if _answers(self.url):
+            if _answers(self.url + query):
                 return
             time.sleep(0.1)
         raise NoServer(f"the private {self.kind} server did not start: {log.read_text()[-800:]}")
@@ -167,7 +169,8 @@ class Database:
         admin = self._admin.connect()
         admin.run(f"CREATE DATABASE {self.name}")
         admin.close()
-        self.url = f"{base.rsplit('/', 1)[0]}/{self.name}{options}"
+        before, mark, query = base.partition("?")
+        self.url = f"{before.rsplit('/', 1)[0]}/{self.name}{options or mark + query}"
         self.store: Store = open_store(self.url)
         self.link: Any = self.store.connect()  # type: ignore[attr-defined]
         """A connection of the tests' own, which commits each statement."""

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import socket
+import ssl
 import threading
 from collections.abc import Iterator
 from contextlib import suppress
@@ -12,6 +13,7 @@ from urllib.parse import urlsplit
 
 import pyarrow as pa
 import pytest
+import trustme
 
 import rapid_mender as rm
 
@@ -175,7 +177,9 @@ class FalseServer:
 
     def __init__(self, real: int, sign: bytes | None, wanted: str) -> None:
         self.real, self.sign, self.wanted = real, sign, wanted
-        self.asked, self.got = 0, b""
+        self.tls: ssl.SSLContext | None = None
+        """With what it answers who wants TLS."""
+        self.asked, self.got, self.heard = 0, b"", b""
         self._listening = socket.create_server(("127.0.0.1", 0))
         self.port = self._listening.getsockname()[1]
         threading.Thread(target=self._serve, daemon=True).start()
@@ -188,27 +192,52 @@ class FalseServer:
 
     def _talk(self, client: socket.socket) -> None:
         with suppress(OSError, ConnectionError), client, socket.create_connection(("127.0.0.1", self.real)) as server:
+            if self.tls is not None:
+                with self._wrapped(client, server) as secured:
+                    self._listen(secured, server)
+                return
             threading.Thread(target=self._pass_on, args=(server, client), daemon=True).start()
-            while packet := self._packet(client):
-                number, body = packet[3], packet[4:]
-                if self.sign is not None and body[:1] == b"\x03" and self.sign in body:
-                    self._ask(client, number, b"\xfb" + self.wanted.encode())
-                elif self.sign is None and number == 1:
-                    self._ask(client, number, b"\xfe" + self.wanted.encode() + b"\0" + b"x" * 20 + b"\0")
-                else:
-                    server.sendall(packet)
-            server.shutdown(socket.SHUT_RDWR)
+            self._listen(client, server)
+
+    def _listen(self, client: socket.socket, server: socket.socket) -> None:
+        while packet := self._packet(client):
+            number, body = packet[3], packet[4:]
+            self.heard += packet
+            if self.sign is not None and body[:1] == b"\x03" and self.sign in body:
+                self._ask(client, number, b"\xfb" + self.wanted.encode())
+            elif self.sign is None and number == (1 if self.tls is None else 2):
+                self._ask(client, number, b"\xfe" + self.wanted.encode() + b"\0" + b"x" * 20 + b"\0")
+            else:
+                server.sendall(packet)
+        server.shutdown(socket.SHUT_RDWR)
+
+    def _wrapped(self, client: socket.socket, server: socket.socket) -> socket.socket:
+        """Greet as the real server does, and say that TLS is spoken here, whatever that one says."""
+        greeting = bytearray(self._packet(server))
+        at = greeting.index(b"\0", 5) + 1 + 4 + 8 + 1  # behind the version, the number, and the salt
+        greeting[at + 1] |= 0x08
+        client.sendall(greeting)
+        self.heard += self._packet(client)
+        assert self.tls is not None
+        return self.tls.wrap_socket(client, server_side=True)
 
     def _ask(self, client: socket.socket, number: int, question: bytes) -> None:
         self.asked += 1
         client.sendall(len(question).to_bytes(3, "little") + bytes([number + 1]) + question)
+        client.settimeout(2)
         while answer := self._packet(client):
             self.got += answer[4:]
 
     @staticmethod
     def _packet(source: socket.socket) -> bytes:
-        head = source.recv(4, socket.MSG_WAITALL)
-        return head + source.recv(int.from_bytes(head[:3], "little"), socket.MSG_WAITALL) if len(head) == 4 else b""
+        def exactly(count: int) -> bytes:  # TLS knows no MSG_WAITALL
+            data = b""
+            while len(data) < count and (more := source.recv(count - len(data))):
+                data += more
+            return data
+
+        head = exactly(4)
+        return head + exactly(int.from_bytes(head[:3], "little")) if len(head) == 4 else b""
 
     @staticmethod
     def _pass_on(server: socket.socket, client: socket.socket) -> None:
@@ -256,3 +285,60 @@ def test_a_false_server_gets_no_password(way: str) -> None:
         assert server.asked
         assert b"s3cret" not in server.got
         assert "s3cret" not in str(error.value)
+
+
+_AUTHORITY, _OTHER = trustme.CA(), trustme.CA()
+_SHOWN = {
+    "no TLS": (None, "does not speak TLS"),
+    "another authority's": (_OTHER.issue_cert("127.0.0.1"), "does not show whose it is"),
+    "another host's": (_AUTHORITY.issue_cert("elsewhere.example"), "does not show whose it is"),
+    "its own": (_AUTHORITY.issue_cert("127.0.0.1"), ""),
+}
+
+
+@pytest.mark.parametrize("way", ["mysql_clear_password", "dialog", "sha256_password", "caching_sha2_password", "mysql_old_password", "one_nobody_knows"])
+@pytest.mark.parametrize("shown", _SHOWN)
+def test_a_server_that_shows_no_certificate_gets_nothing(shown: str, way: str, tmp_path: Path) -> None:
+    """With ssl_ca in the URL; a server that shows a right one may ask for the password."""
+    _AUTHORITY.cert_pem.write_to_path(tmp_path / "ca.pem")
+    certificate, said = _SHOWN[shown]
+    with servers.database("mariadb") as database:
+        real = urlsplit(database.url).port or 3306
+        server = FalseServer(real, None, way)
+        if certificate is not None:
+            server.tls = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+            certificate.configure_cert(server.tls)
+        url = database.url.replace("root@", "root:s3cret-w0rd@").replace(f":{real}/", f":{server.port}/") + f"?ssl_ca={tmp_path / 'ca.pem'}"
+        try:
+            with pytest.raises(rm.StoreError, match=said or None) as error:
+                rm.preview(rm.Job(store=url, table="t", key="id"), [{"id": 1}])
+            if shown == "another host's":
+                with pytest.raises(rm.StoreError) as error:
+                    rm.preview(rm.Job(store=f"{url}&ssl_check_hostname=false", table="t", key="id"), [{"id": 1}])
+        finally:
+            server.close()
+        trusted = shown in ("its own", "another host's")
+        assert (b"s3cret" in server.got) == (trusted and way in ("mysql_clear_password", "sha256_password"))
+        assert b"root" not in server.heard or trusted
+        assert "s3cret" not in str(error.value)
+
+
+def test_tls_to_a_real_server(tmp_path: Path) -> None:
+    _AUTHORITY.cert_pem.write_to_path(tmp_path / "ca.pem")
+    (certificate, _) = _SHOWN["its own"]
+    assert certificate is not None
+    certificate.private_key_pem.write_to_path(tmp_path / "key.pem")
+    for number, blob in enumerate(certificate.cert_chain_pems):
+        blob.write_to_path(tmp_path / "cert.pem", append=number > 0)
+    private = servers.Private("mariadb", *(f"--ssl-{name}={tmp_path / f'{name}.pem'}" for name in ("ca", "cert", "key")), "--require-secure-transport=ON")
+    try:
+        private.start(f"?ssl_ca={tmp_path / 'ca.pem'}")
+        with servers.database("mariadb", f"{private.url}?ssl_ca={tmp_path / 'ca.pem'}") as database:
+            database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)", "CREATE USER eve IDENTIFIED BY 'pä55wörd€→'", "GRANT ALL ON *.* TO eve")
+            job = rm.Job(store=database.url.replace("root@", "eve:p%C3%A455w%C3%B6rd%E2%82%AC%E2%86%92@"), table="t", key="id")
+            assert rm.merge(job, [{"id": n, "v": n} for n in range(500)]).counts["insert"] == 500
+            assert database.link.ask("SHOW STATUS LIKE 'Ssl_cipher'")[0]["Value"]
+            with pytest.raises(rm.StoreError, match="Access denied"):
+                rm.preview(rm.Job(store=database.url.replace("root@", "eve:p%C3%A4@"), table="t", key="id"), [{"id": 1}])
+    finally:
+        private.remove()

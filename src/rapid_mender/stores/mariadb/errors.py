@@ -3,13 +3,14 @@
 from __future__ import annotations
 
 import re
+import struct
 from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 
 from ...errors import StoreError
 from ..contract import Conflict, Forbidden, Refused
 from ..sql.link import Lost
-from .wire import ASKED_FOR_A_FILE, NO_PASSWORD
+from .wire import ASKED_FOR_A_FILE, NO_PASSWORD, NO_TLS
 
 _RETRY = (1213, 1205, 1020, 1050)  # deadlock, lock wait time-out, read row changed, table made by another merge
 _UNIQUE, _REFERS = (1062, 1586), (1216, 1217, 1451, 1452)
@@ -41,6 +42,10 @@ def translated(where: str, state: Callable[[], str] = lambda: "", sql: str = "")
         yield
     except (pymysql.Error, OSError) as error:
         raise _in_words(where, error, state, sql) from error
+    except RuntimeError as error:  # PyMySQL lacks a package
+        raise StoreError(f"{where}: the driver cannot go on with what the server asks for: {error}") from error
+    except (struct.error, IndexError, AssertionError, ValueError, TypeError, AttributeError) as error:
+        raise StoreError(f"{where}: what the server answers cannot be understood; what answers there?") from error
 
 
 def _in_words(where: str, error: Exception, state: Callable[[], str], sql: str) -> StoreError:
@@ -55,6 +60,8 @@ def _in_words(where: str, error: Exception, state: Callable[[], str], sql: str) 
         return Refused(
             where, reason, key[1].split(".")[-1] if key else "", unique=code in _UNIQUE, refers=code in _REFERS
         )
+    if code == NO_TLS:
+        return StoreError(f"{where}: {text}; nothing was sent")
     if code in (ASKED_FOR_A_FILE, NO_PASSWORD):
         return StoreError(f"{where}: {text}; the connection was closed, and what was not committed is undone")
     if code in _RIGHTS:

@@ -25,7 +25,7 @@ from ..sql.text import literals, text_sql
 from ..waiting import in_words
 from .errors import translated
 from .tables import column_of, declare, definition, describe, quoted
-from .wire import can_offer, connect, offered
+from .wire import TLS, can_offer, connect, offered
 
 _KEY_LENGTH = 255  # letters of a text in a key that the server is to make
 _GROUP = 1_000  # rows that come in one value
@@ -51,6 +51,7 @@ class Address:
 
     where: str
     options: Mapping[str, Any] = field(repr=False)
+    tls: TLS
     statement_timeout: float | None = None
 
 
@@ -73,7 +74,7 @@ class MariaDBLink(SQLLink):
         self._described: dict[tuple[str, tuple[str, str] | None], tuple[Described, str | None]] = {}
         self._other: MariaDBLink | None = None
         with translated(self.where):
-            self._connection: Any = connect(address.options)
+            self._connection: Any = connect(address.options, address.tls)
         timeout = address.statement_timeout or 0
         try:
             self._set_up(timeout)
@@ -178,7 +179,9 @@ class MariaDBLink(SQLLink):
         """A few rows, as texts by the names of the columns."""
         with translated(self.where), self._connection.cursor() as cursor:
             cursor.execute(sql)
-            names = [column[0] for column in cursor.description]
+            names = [column[0] for column in cursor.description or ()]
+            if not names:
+                raise StoreError(f"{self.where}: the server answers a question without rows; what answers there?")
             return [dict(zip(names, map(_text, row), strict=True)) for row in cursor.fetchall()]
 
     # -- rows that come ---------------------------------------------------------------------------------

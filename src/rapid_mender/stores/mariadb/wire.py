@@ -2,16 +2,19 @@
 
 A server may answer any statement with a request for a file of the client's. Here it gets rows that are at hand, under
 a name made up for them, and only while they are offered; to every other request the connection is closed. Nor does a
-server get the password itself where nobody knows whose server it is.
+server get the password itself where nobody knows whose server it is: it is known by a certificate that holds, or where
+the server is reached over its socket.
 """
 
 from __future__ import annotations
 
 import secrets
 import select
+import ssl
 import struct
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import contextmanager
+from dataclasses import dataclass
 from functools import cache
 from typing import Any
 
@@ -20,6 +23,7 @@ import pyarrow as pa
 _PIECE = 1 << 18
 ASKED_FOR_A_FILE = -1
 NO_PASSWORD = -2
+NO_TLS = -3
 _LOST = 2013
 _HEADER = struct.Struct("<I")
 _FULL = 0xFFFFFF  # bytes of a packet that is followed by one that goes with it
@@ -48,12 +52,12 @@ def offered(connection: Any, data: pa.Buffer | bytes) -> Iterator[str]:
         connection.offer = None
 
 
-def connect(options: Mapping[str, Any]) -> Any:
+def connect(options: Mapping[str, Any], tls: TLS) -> Any:
     """A connection as PyMySQL makes it. Raises PyMySQL's errors."""
     from pymysql.constants import CLIENT
 
-    known = bool(options.get("unix_socket") or options.get("ssl_ca"))
-    return _connection_class(known)(
+    return _connection_class()(
+        tls,
         **options,
         charset="utf8mb4",
         use_unicode=False,
@@ -61,8 +65,36 @@ def connect(options: Mapping[str, Any]) -> Any:
         autocommit=True,
         local_infile=False,  # PyMySQL itself is to send none
         client_flag=CLIENT.FOUND_ROWS | (CLIENT.LOCAL_FILES if can_offer() else 0),
-        auth_plugin_map={} if known else dict.fromkeys(_PLAIN, _Refusing),
     )
+
+
+@dataclass(frozen=True)
+class TLS:
+    """What a store URL says of the certificates."""
+
+    ca: str | None = None
+    """The file of those that the server's is held against."""
+    cert: str | None = None
+    """The file of one's own."""
+    key: str | None = None
+    check_hostname: bool = True
+
+    def context(self) -> ssl.SSLContext | None:
+        """What PyMySQL makes of it differs from version to version, down to no check at all. None if nothing is said of
+        TLS. Raises PyMySQL's OperationalError if a file cannot be read."""
+        if not (self.ca or self.cert or self.key):
+            return None
+        try:
+            made = ssl.create_default_context(cafile=self.ca)
+            made.verify_flags &= ~getattr(ssl, "VERIFY_X509_STRICT", 0)  # servers make certificates that are not strict
+            made.check_hostname = bool(self.ca) and self.check_hostname
+            made.verify_mode = ssl.CERT_REQUIRED if self.ca else ssl.CERT_NONE
+            if self.cert or self.key:
+                made.load_cert_chain(self.cert or self.key or "", self.key)
+        except OSError as error:
+            files = ", ".join(f"{name} {file!r}" for name, file in vars(self).items() if isinstance(file, str))
+            raise _refusal(NO_TLS, f"the certificates cannot be read ({files}): {error}") from error
+        return made
 
 
 @cache
@@ -80,12 +112,39 @@ def can_offer() -> bool:
 
 
 @cache
-def _connection_class(known: bool) -> Any:
-    """PyMySQL's connection, which sends rows that are offered. `known`: it is known whose the server is."""
+def _connection_class() -> Any:
+    """PyMySQL's connection, which sends rows that are offered, and no password to who does not show whose it is."""
     from pymysql import connections
+    from pymysql.constants import CLIENT
+
+    class Connection(connections.Connection):  # type: ignore[misc]
+        def __init__(self, tls: TLS, **options: Any) -> None:
+            self._needs_tls, self._checks = tls.context(), bool(tls.ca)
+            given = {} if self._needs_tls is None else {"ssl": self._needs_tls}
+            super().__init__(**options, **given)
+
+        def _request_authentication(self) -> None:
+            """Goes on after the greeting of the server, before anything is sent."""
+            speaks_tls = bool(self.server_capabilities & CLIENT.SSL)
+            if self._needs_tls is not None and not speaks_tls:
+                raise _refusal(NO_TLS, "the server does not speak TLS, and the store URL asks for it")
+            if self._auth_plugin_name in _PLAIN and not (self.unix_socket or (self._checks and speaks_tls)):
+                raise _no_password()
+            try:
+                super()._request_authentication()
+            except ssl.SSLError as error:
+                raise _refusal(NO_TLS, f"the server does not show whose it is: {error}") from error
+
+        def _process_auth(self, plugin_name: Any, *rest: Any) -> Any:
+            """Goes on where the server asks for another way of logging in."""
+            name = plugin_name.decode(errors="replace") if isinstance(plugin_name, bytes) else str(plugin_name)
+            shown = self.unix_socket or (self._checks and getattr(self._sock, "context", None) is self._needs_tls)
+            if name in _PLAIN and not shown:
+                raise _no_password()
+            return super()._process_auth(plugin_name, *rest)
 
     if not can_offer():
-        return connections.Connection
+        return Connection
 
     class Result(connections.MySQLResult):  # type: ignore[misc]
         connection: Any
@@ -128,13 +187,8 @@ def _connection_class(known: bool) -> Any:
             self.connection = None
             self.affected_rows, self.rows = len(rows), tuple(rows)
 
-    class Connection(connections.Connection):  # type: ignore[misc]
+    class Offering(Connection):
         offer: Offer | None = None
-
-        def _request_authentication(self) -> None:
-            if not known and self._auth_plugin_name in _PLAIN:
-                _Refusing(self).authenticate(None)
-            super()._request_authentication()
 
         def _read_query_result(self, unbuffered: bool = False) -> Any:
             self._result = None
@@ -145,7 +199,7 @@ def _connection_class(known: bool) -> Any:
                 self.server_status = result.server_status
             return result.affected_rows
 
-    return Connection
+    return Offering
 
 
 def _read_texts(read: Callable[[int], bytes], rows: list[tuple[bytes | None]]) -> tuple[bytes, int]:
@@ -174,18 +228,12 @@ def _read_texts(read: Callable[[int], bytes], rows: list[tuple[bytes | None]]) -
             append((data[1 + _WIDTHS[first] :],))
 
 
-class _Refusing:
-    """A way of logging in that is not taken."""
-
-    def __init__(self, connection: Any) -> None:
-        del connection
-
-    def authenticate(self, packet: Any) -> Any:
-        raise _refusal(
-            NO_PASSWORD,
-            "the server asks for the password itself, over a connection that does not show whose server it is; "
-            "give ssl_ca in the store URL",
-        )
+def _no_password() -> Exception:
+    return _refusal(
+        NO_PASSWORD,
+        "the server asks for the password itself, over a connection that does not show whose server it is; "
+        "give ssl_ca in the store URL",
+    )
 
 
 def _lost() -> Exception:
