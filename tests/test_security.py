@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import socket
 import ssl
 import threading
@@ -342,3 +343,75 @@ def test_tls_to_a_real_server(tmp_path: Path) -> None:
                 rm.preview(rm.Job(store=database.url.replace("root@", "eve:p%C3%A4@"), table="t", key="id"), [{"id": 1}])
     finally:
         private.remove()
+
+
+# -- folders that others may write to -------------------------------------------------------------------------
+
+
+@pytest.fixture
+def parts(tmp_path: Path) -> Iterator[tuple[Path, Any]]:
+    """A folder in which files follow a table; and what syncs it."""
+    store = rm.MemoryStore({"t": pa.table({"id": pa.array([], pa.int64()), "v": pa.array([], pa.int64())})})
+    job = rm.Job(store=store, table="t", key="id")
+    rm.merge(job, [{"id": n, "v": n} for n in range(3)])
+
+    def sync() -> Any:
+        rm.merge(job, [{"id": 0, "v": rm.history(store, "t").num_rows}])
+        return rm.sync(store, "t", follower="files", to_folder=str(tmp_path / "parts"))
+
+    sync()
+    (tmp_path / "precious").write_text("the keys of the house")
+    yield tmp_path / "parts", sync
+    assert (tmp_path / "precious").read_text() == "the keys of the house"
+    assert sorted(one.name for one in tmp_path.iterdir()) == ["parts", "precious"]
+
+
+_AT = '"position": 4, "batch_no": 2, "follower": "files", "table": "t"'
+_NAMES = (
+    '"../precious"', '"/../../precious"', '"..//../precious"', '"."', '"sub/000000000001-000000000004.events.jsonl"', "null", "7",
+    '["a"]', '".rmend.json"', '"000000000001-000000000004.events.jsonl\\u0000"',
+)  # fmt: skip
+_STATES = [
+    "", "\x00", "nothing", "[]", "7", "null", '"' + "x" * 100_000 + '"', "[" * 60_000,
+    *("{" + _AT.replace("4", at) + "}" for at in ("4" * 5_000, "-1", "99", "9" * 19, "null", "4.0", "true")),
+    '{"next": "000000000001-000000000004.events.jsonl", ' + _AT + "}",
+    *(f'{{{_AT}, "next": "x.events.jsonl", "then": {then}}}' for then in ("7", "null", "[]", f"{{{_AT}}}")),
+    *(f'{{{_AT}, "next": {name}, "then": {{{_AT}}}}}' for name in _NAMES),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("at", range(len(_STATES)))
+def test_a_state_of_any_content_ends_in_words(parts: tuple[Path, Any], at: int) -> None:
+    folder, sync = parts
+    (folder / ".rmend.json").write_text(_STATES[at])
+    before = sorted(one.name for one in folder.iterdir())
+    with pytest.raises(rm.Error, match="take another folder"):
+        sync()
+    assert sorted(one.name for one in folder.iterdir()) == before
+    (folder / ".rmend.json").write_bytes(b"\xff\xfe{}")
+    with pytest.raises(rm.Error, match="take another folder"):
+        sync()
+
+
+_PLANTS: dict[str, Any] = {
+    "link": lambda path, to: path.symlink_to(to),
+    "link that leads nowhere": lambda path, to: path.symlink_to(to.parent / "made"),
+    "hard link": lambda path, to: path.hardlink_to(to), "folder": lambda path, to: (path.mkdir(), (path / "x").touch()),
+    "pipe": lambda path, to: os.mkfifo(path), "relative link": lambda path, to: path.symlink_to("../precious"),
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("plant", _PLANTS)
+@pytest.mark.parametrize(
+    "name", [".rmend.json", ".rmend.json.new", ".rmend.lock", ".000000000005-000000000005.events.jsonl", "000000000005-000000000005.events.jsonl"]
+)
+def test_nothing_outside_of_a_folder_is_written(parts: tuple[Path, Any], name: str, plant: str) -> None:
+    folder, sync = parts
+    there = folder / name
+    there.unlink(missing_ok=True)
+    _PLANTS[plant](there, folder.parent / "precious")
+    with suppress(rm.Error):
+        sync()
+    if plant == "hard link" and name == ".rmend.lock":
+        return  # nothing is written to it
+    assert not there.is_symlink() or name in (".rmend.json", ".rmend.lock")

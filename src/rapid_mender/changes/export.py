@@ -29,21 +29,23 @@ def write_file(path: str, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
     ending = next((one for one in ENDINGS if path.lower().endswith(one)), None)
     if ending is None:
         raise JobError(f"{path}: the ending says what to write: {', '.join(ENDINGS)}")
-    write = {".csv": _csv, ".jsonl": _lines, ".parquet": _parquet}[ending]
+    write = {".csv": _csv, ".jsonl": _lines, ".parquet": parquet_into}[ending]
     return _whole_file(path, lambda file: write(file, schema, pages))
 
 
 def write_lines(path: str, lines: Iterable[str]) -> int:
     """Write lines of text to a file, as `write_file` does; returns how many."""
 
-    def write(file: Any) -> int:
-        count = 0
-        for line in lines:
-            file.write(f"{line}\n".encode())
-            count += 1
-        return count
+    return _whole_file(path, lambda file: lines_into(file, lines))
 
-    return _whole_file(path, write)
+
+def lines_into(file: Any, lines: Iterable[str]) -> int:
+    """Write lines of text to an open file; returns how many."""
+    count = 0
+    for line in lines:
+        file.write(f"{line}\n".encode())
+        count += 1
+    return count
 
 
 def _whole_file(path: str, write: Callable[[Any], int]) -> int:
@@ -84,7 +86,8 @@ def _lines(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
     return count
 
 
-def _parquet(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
+def parquet_into(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
+    """Write rows to an open file as Parquet; returns how many."""
     count = 0
     with pq.ParquetWriter(file, schema) as writer:
         for page in pages:

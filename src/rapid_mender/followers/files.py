@@ -7,11 +7,8 @@ if a reader has taken it away meanwhile.
 
 from __future__ import annotations
 
-import json
-import os
 import time
 from collections.abc import Iterator
-from contextlib import contextmanager, suppress
 from datetime import UTC, datetime
 from typing import Any
 
@@ -19,21 +16,21 @@ import numpy as np
 import pyarrow as pa
 
 from ..changes.events import event_lines
-from ..changes.export import write_file, write_lines
+from ..changes.export import lines_into, parquet_into
 from ..changes.form import build
 from ..changes.past import NUMBER
 from ..changes.query import as_told
+from ..changes.recorder import Recorder
 from ..core.existing import Existing
-from ..core.json_text import read_json
 from ..core.own_tables import FIXED
-from ..errors import JobError, StoreError
+from ..errors import JobError
 from ..jobs.sync_job import Sync
 from ..stores.contract import Store
+from .folder import Folder
 from .sending import Sending
 from .syncing import Synced, Syncing, known_of
 from .tail import Tail, View
 
-_STATE = ".rmend.json"
 _DIGITS = 12
 
 
@@ -50,64 +47,45 @@ class FolderSyncing(Syncing):
         """Write the changes that are there into files."""
         began, self.end = time.perf_counter(), None
         done = Synced(self.job.follower, self.source.where, self.job.table, self.folder, "")
-        try:
-            os.makedirs(self.folder, exist_ok=True)
-            with _alone(self.folder):
-                at = self._begin(done)
-                while (next_at := self._step(at, done)) is not None:
-                    at = next_at
-        except OSError as error:
-            raise StoreError(f"{self.folder} cannot be written: {error.strerror}; mend that, and run again") from error
+        with Folder(self.folder) as files, files.alone():
+            at = self._begin(files, done)
+            while (next_at := self._step(files, at, done)) is not None:
+                at = next_at
         done.position, done.seconds = at["position"], time.perf_counter() - began
         self.note(at, done.held_by)
         return done
 
     # -- state ------------------------------------------------------------------------------------------
 
-    def _begin(self, done: Synced) -> dict[str, Any]:
+    def _begin(self, files: Folder, done: Synced) -> dict[str, Any]:
         """Where the files are; what was begun is brought to an end."""
-        state = self._state()
+        state = files.state()
         if state is None:
-            return self._start(done)
+            return self._start(files, done)
         named = {name: state.get(name) for name in self.about}
         if named != self.about:
             raise JobError(
                 f"{self.folder} has the files of the follower {named['follower']!r} of table {named['table']!r}; take "
                 "another folder"
             )
+        at = {name: state.get("then", state)[name] for name in ("position", "batch_no")}
+        self._check_position(at["position"])
         if "next" in state:
-            hidden, path = (os.path.join(self.folder, prefix + state["next"]) for prefix in (".", ""))
-            if os.path.exists(hidden):
-                os.replace(hidden, path)
-            state = {**state["then"], **self.about}
-            self._keep(state)
-        for name in os.listdir(self.folder):  # of a part that was not finished
-            if (name.startswith(".") and name.endswith(self.ending)) or name.startswith(".rmend-"):
-                os.remove(os.path.join(self.folder, name))
-        return {name: state[name] for name in ("position", "batch_no")}
+            files.show(state["next"])
+            files.keep(at | self.about)
+        files.clear()
+        return at
 
-    def _state(self) -> dict[str, Any] | None:
-        try:
-            with open(os.path.join(self.folder, _STATE), encoding="utf-8") as file:
-                text = file.read()
-        except FileNotFoundError:
-            return None
-        state: dict[str, Any] = read_json(text, {})
-        if not all(
-            type(one.get(name)) is int for one in [state.get("then", state)] for name in ("position", "batch_no")
-        ):
-            raise JobError(f"{self.folder}/{_STATE} does not say how far the files have come; take another folder")
-        return state
+    def _check_position(self, position: int) -> None:
+        with self.tail.look(0, 0, whole=False) as view:
+            newest = Recorder(view.session, view.info, None, True).newest()
+        if position > newest:
+            raise JobError(
+                f"the files in {self.folder} have come to change {position}, and the history of {self.job.table!r} to "
+                f"{newest}: they are of another history; take another folder"
+            )
 
-    def _keep(self, state: dict[str, Any]) -> None:
-        path = os.path.join(self.folder, _STATE)
-        with open(f"{path}.new", "w", encoding="utf-8") as file:
-            json.dump(state, file)
-            file.flush()
-            os.fsync(file.fileno())
-        os.replace(f"{path}.new", path)
-
-    def _start(self, done: Synced) -> dict[str, Any]:
+    def _start(self, files: Folder, done: Synced) -> dict[str, Any]:
         at = {"position": 0, "batch_no": 0}
         with self.tail.look(0, 0, whole=False) as view:
             self.check_name(view)
@@ -116,15 +94,17 @@ class FolderSyncing(Syncing):
                 at = {"position": view.until, "batch_no": view.batch}
                 rows = view.session.scan(view.info, send.needed, key=send.key)
                 span = f"{0:0{_DIGITS}}-{at['position']:0{_DIGITS}}-first"
-                done.filled = self._put(send, view, span, (self._as_inserts(send, page) for page in rows), at, done)
+                done.filled = self._put(
+                    files, send, view, span, (self._as_inserts(send, page) for page in rows), at, done
+                )
             else:
-                self._keep(self.about | at)
+                files.keep(self.about | at)
         self.note(at, [])
         return at
 
     # -- parts ------------------------------------------------------------------------------------------
 
-    def _step(self, at: dict[str, Any], done: Synced) -> dict[str, Any] | None:
+    def _step(self, files: Folder, at: dict[str, Any], done: Synced) -> dict[str, Any] | None:
         """Write the next part; None if there are no changes."""
         with self.tail.look(at["position"], at["batch_no"]) as view:
             done.held_by = view.held_by
@@ -136,7 +116,9 @@ class FolderSyncing(Syncing):
                 return None
             then = at | {"position": last}
             name = f"{at['position'] + 1:0{_DIGITS}}-{last:0{_DIGITS}}"
-            done.changes += self._put(send, view, name, self._changes(send, view, at["position"], last), then, done)
+            done.changes += self._put(
+                files, send, view, name, self._changes(send, view, at["position"], last), then, done
+            )
         return then
 
     def _last(self, view: View, position: int) -> int:
@@ -183,12 +165,19 @@ class FolderSyncing(Syncing):
         return told.select(list(pairs)).rename_columns(list(pairs.values()))
 
     def _put(
-        self, send: Sending, view: View, span: str, pages: Iterator[pa.Table], then: dict[str, Any], done: Synced
+        self,
+        files: Folder,
+        send: Sending,
+        view: View,
+        span: str,
+        pages: Iterator[pa.Table],
+        then: dict[str, Any],
+        done: Synced,
     ) -> int:
         """Write a part, and move on. A part without changes is not written."""
         first = next(pages, None)
         if first is None:
-            self._keep(self.about | then)
+            files.keep(self.about | then)
             return 0
 
         def every() -> Iterator[pa.Table]:
@@ -196,32 +185,13 @@ class FolderSyncing(Syncing):
             yield from pages
 
         name = f"{span}{self.ending}"
-        hidden, path = (os.path.join(self.folder, prefix + name) for prefix in (".", ""))
-        with suppress(FileNotFoundError):
-            os.remove(hidden)
-        if self.job.format == "events":
-            key = [self.job.rename.get(one, one) for one in send.key]
-            count = write_lines(hidden, event_lines(every(), self.source.where, view.info.name, key))
-        else:
-            count = write_file(hidden, first.schema, every())
-        self._keep(self.about | {"next": name, "then": then})
-        os.replace(hidden, path)
-        self._keep(self.about | then)
-        done.files.append(path)
+        with files.writing(name) as file:
+            if self.job.format == "events":
+                key = [self.job.rename.get(one, one) for one in send.key]
+                count = lines_into(file, event_lines(every(), self.source.where, view.info.name, key))
+            else:
+                count = parquet_into(file, first.schema, every())
+        files.keep(self.about | {"next": name, "then": then})
+        done.files.append(files.show(name))
+        files.keep(self.about | then)
         return count
-
-
-@contextmanager
-def _alone(folder: str) -> Iterator[None]:
-    """Keep other processes from writing parts of the same folder."""
-    try:
-        import fcntl
-    except ImportError:  # not on Windows
-        yield
-        return
-    with open(os.path.join(folder, ".rmend.lock"), "w", encoding="utf-8") as file:
-        try:
-            fcntl.flock(file, fcntl.LOCK_EX | fcntl.LOCK_NB)
-        except BlockingIOError:
-            raise JobError(f"another process writes files into {folder}; let one at a time do that") from None
-        yield

@@ -5,7 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
-from ...core.own_tables import CAPTURES_TABLE, history_info
+from ...core.names import fitted
+from ...core.own_tables import CAPTURES_TABLE, history_info, history_name
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..contract import Capture, Condition, Selection, Trigger
@@ -14,7 +15,7 @@ from ..sql.capturing import SQLCapturing
 from ..sql.text import text_sql
 from .link import MariaDBLink
 from .tables import quoted
-from .triggers import ASIDE, MERGING, MOMENT, CaptureSQL
+from .triggers import ASIDE, MERGING, MOMENT, CaptureSQL, History
 
 _SECRET = re.compile(rf"{ASIDE} <=> '(\w+)'")
 
@@ -26,10 +27,33 @@ class MariaDBCapturing(SQLCapturing):
         return None if info.undoes else "its engine cannot undo, so a change that was undone would stay recorded"
 
     def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
-        table = self._described(info)
-        place = self._write.drained().place_of(capture.history, table)
-        shape = history_info(info, self.fits)
-        return CaptureSQL(info, table.place, shape, ".".join(map(quoted, place)), capture).statements()
+        (schema, name), sequence = self._history_of(info)
+        history = History(
+            history_info(info, self.fits), f"{quoted(schema)}.{quoted(name)}", f"{quoted(schema)}.{quoted(sequence)}"
+        )
+        return CaptureSQL(info, self._described(info).place, history, capture).statements()
+
+    def _history_of(self, info: TableInfo) -> tuple[tuple[str, str], str]:
+        """Where the history of a table is, and the sequence that numbers its changes."""
+        place = self._write.drained().place_of(history_name(info.name), self._described(info))
+        return place, fitted(place[1], self.fits, "_numbers")
+
+    def unsafe_triggers(self, info: TableInfo) -> list[str]:
+        link: MariaDBLink = self._write.drained()
+        (schema, name), sequence = self._history_of(info)
+        at = f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME ="
+        rows = link.ask(
+            f"SELECT EXTRA AS e, (SELECT COUNT(*) FROM information_schema.TABLES WHERE {at} {text_sql(sequence)}) AS n "
+            f"FROM information_schema.COLUMNS WHERE {at} {text_sql(name)} AND COLUMN_NAME = 'change_no'"
+        )
+        if rows and "auto_increment" in rows[0]["e"].lower():
+            return [
+                f"whoever may write to {info.name} can choose the numbers and times of changes, as the triggers of the "
+                "capture were made by an earlier version: refresh the capture now"
+            ]
+        if rows and not int(rows[0]["n"]):
+            return [f"sequence {sequence}, which numbers the changes of {info.name}, is gone: refresh the capture"]
+        return []
 
     def widen_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
         link = self._write.drained()
@@ -41,12 +65,18 @@ class MariaDBCapturing(SQLCapturing):
         return [f"DROP TRIGGER {schema}.{quoted(one.name)}" for one in self.triggers(info) if one.token == token]
 
     def not_seen(self, info: TableInfo, told: Options) -> list[str]:
+        link: MariaDBLink = self._write.drained()
         notes = ["TRUNCATE is not seen by triggers of MariaDB: it is neither recorded nor refused"]
         refers = self._cascades(info)
         if refers:
             notes.append(
                 f"MariaDB fires no triggers for the rows that foreign keys change or delete ({', '.join(refers)}): "
                 "such changes are not recorded"
+            )
+        if link.ask("SET STATEMENT timestamp = 1 FOR SELECT YEAR(SYSDATE()) = 1970 AS n")[0]["n"] == "1":
+            notes.append(
+                "the server was started with sysdate-is-now, so whoever writes can choose the time of a change by SET "
+                "timestamp; start it without, or with secure_timestamp"
             )
         if told.deletes == "mark":
             notes.append("a trigger of MariaDB cannot turn a delete into a mark: deletes are refused")

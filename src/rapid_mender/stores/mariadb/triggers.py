@@ -4,6 +4,9 @@ Who starts the capture owns the triggers, and they run with his rights. A merge 
 that it records by itself: it must know the capture's secret, which those do who may read our tables. The names of
 triggers are seen by everybody, what they do is not.
 
+Who writes may set in a session what time it is, and which number an AUTO_INCREMENT gives next. So changes are numbered
+by a sequence, and dated by the clock of the server.
+
 A trigger that names a column which is gone, or a value that the history has no room for, would break whoever writes. So
 the trigger then takes each column by itself, and leaves out what cannot be had.
 """
@@ -12,6 +15,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping
+from typing import NamedTuple
 
 import pyarrow.types as pt
 
@@ -22,6 +26,8 @@ from ..sql.text import text_sql
 from .tables import quoted
 
 MOMENT = "UTC_TIMESTAMP(3)"
+_CLOCK = "TIMESTAMP'1970-01-01 00:00:00' + INTERVAL UNIX_TIMESTAMP(SYSDATE(6)) SECOND"
+"""The time, in UTC, whatever the session of the writer says that it is; `MOMENT` goes by that."""
 ASIDE, MERGING = "@rmend_aside", "@rmend_merging"
 _GONE = "1054"
 """No such column."""
@@ -29,19 +35,34 @@ _UNFIT = "1264, 1265, 1292, 1366, 1406, 1411, 1690"
 """Out of range, cut, wrong, too long."""
 
 
+class History(NamedTuple):
+    """Where changes are recorded."""
+
+    shape: TableInfo
+    sql: str
+    """Its name as SQL writes it."""
+    sequence: str
+    """What numbers them, as SQL writes it."""
+
+
 class CaptureSQL:
     """The triggers of one capture."""
 
-    def __init__(self, info: TableInfo, place: tuple[str, str], history: TableInfo, at: str, capture: Capture) -> None:
-        """`history` is its shape, `at` its name as SQL writes it."""
-        self.info, self.place, self.history, self.at, self.capture = info, place, history, at, capture
+    def __init__(self, info: TableInfo, place: tuple[str, str], history: History, capture: Capture) -> None:
+        self.info, self.place, self.history, self.at, self.capture = info, place, history.shape, history.sql, capture
+        self.sequence = history.sequence
         self.table = ".".join(map(quoted, place))
 
     def statements(self) -> list[str]:
         """What creates them."""
         capture = self.capture
-        after = f", AUTO_INCREMENT = {capture.after + 1}" if capture.after else ""
-        made = [f"ALTER TABLE {self.at} MODIFY change_no BIGINT NOT NULL AUTO_INCREMENT{after}"]
+        last = f"SELECT GREATEST(COALESCE(MAX(change_no), 0), {capture.after}) + 1 FROM {self.at}"
+        made = [
+            f"CREATE SEQUENCE IF NOT EXISTS {self.sequence} ENGINE = InnoDB",
+            f"SET @rmend_next = ({last})",
+            f"EXECUTE IMMEDIATE CONCAT({text_sql(f'DO SETVAL({self.sequence}, ')}, @rmend_next, ', 0)')",
+            f"ALTER TABLE {self.at} MODIFY change_no BIGINT NOT NULL DEFAULT NEXTVAL({self.sequence})",
+        ]
         made += [
             self._trigger(action, f"AFTER {action.upper()}", self._recording(action)) for action in capture.actions
         ]
@@ -91,10 +112,12 @@ class CaptureSQL:
         if differs:
             test += f" AND ({' OR '.join(differs.values())})"
         reason = f"IF({' OR '.join(lost)}, {text_sql(LOST)}, NULL)"
+        forget = f"SET {', '.join(f'{one} = NULL' for one in values.values())}"  # whoever writes might not read these
         return (
-            f"BEGIN BEGIN DECLARE CONTINUE HANDLER FOR {_GONE} BEGIN END; {' '.join(sets)} END; IF {test} THEN "
+            f"BEGIN DECLARE EXIT HANDLER FOR SQLEXCEPTION BEGIN {forget}; RESIGNAL; END; "
+            f"BEGIN DECLARE CONTINUE HANDLER FOR {_GONE} BEGIN END; {' '.join(sets)} END; IF {test} THEN "
             f"BEGIN DECLARE EXIT HANDLER FOR {_UNFIT} {self._insert(action, fitting, differs, reason)}; "
-            f"{self._insert(action, values, differs, 'NULL')}; END; END IF; END"
+            f"{self._insert(action, values, differs, 'NULL')}; END; END IF; {forget}; END"
         )
 
     def _insert(
@@ -106,7 +129,7 @@ class CaptureSQL:
         names = ["action", "changed_at", "actor", "application"]
         who = f"({capture.actor}\n)" if capture.actor is not None else "USER()"
         program = f"({capture.application}\n)" if capture.application is not None else "NULL"
-        cells = [text_sql(action), MOMENT, who, program]
+        cells = [text_sql(action), _CLOCK, who, program]
         if action == "update":
             names.append("changed")
             labels = {name: text_sql(json.dumps(name, ensure_ascii=False)) for name in differs}
