@@ -5,6 +5,7 @@ from __future__ import annotations
 import itertools
 from collections.abc import Iterator
 from contextlib import contextmanager
+from datetime import UTC, datetime
 from typing import Any
 
 import pyarrow as pa
@@ -352,3 +353,58 @@ def test_looking_runs_nobody_elses_code(mallory: Mallory, trap: str) -> None:
             rm.check(rm.Job(store=trusting, table="trees", key="tag"))
             trusting.close()
         run(f"DROP OWNED BY {mallory.me} CASCADE", "CREATE SCHEMA lair", f"ALTER SCHEMA lair OWNER TO {mallory.me}")
+
+
+# -- MariaDB: what a writer's session says -------------------------------------------------------------------
+
+_SESSIONS = [
+    "SET insert_id = 9223372036854775806", "SET insert_id = 1", "SET auto_increment_increment = 60000, auto_increment_offset = 50000",
+    "SET timestamp = 5", "SET timestamp = 2000000000", "SET time_zone = '+13:00'", "SET time_zone = 'SYSTEM'",
+    "SET sql_mode = 'NO_AUTO_VALUE_ON_ZERO,PIPES_AS_CONCAT,ANSI_QUOTES'",
+    "SET unique_checks = 0, foreign_key_checks = 0, check_constraint_checks = 0", "SET @rmend_next = 1, @rmend_v0 = 7, @rmend_aside = '', @rmend_d0 = 1",
+    "SET div_precision_increment = 0", "SET character_set_client = latin1, collation_connection = latin1_bin",
+]  # fmt: skip
+
+
+def test_no_session_chooses_numbers_or_times_of_changes() -> None:
+    with servers.database("mariadb") as database:
+        run, name = database.run, f"'wr_{database.name[-8:]}'@'127.0.0.1'"
+        run("CREATE TABLE trees (tag int PRIMARY KEY, kind varchar(20), height smallint)", "INSERT INTO trees VALUES (1, 'a', 1), (2, 'secret', 2)")
+        rm.capture(database.url, "trees")
+        run(f"CREATE USER {name}", f"GRANT INSERT, UPDATE, DELETE ON {database.name}.trees TO {name}", f"GRANT SELECT (tag) ON {database.name}.trees TO {name}")
+        try:
+            store = open_store(database.url.replace("root@", f"wr_{database.name[-8:]}@"))
+            for at, session in enumerate(_SESSIONS):
+                link = store.connect()  # type: ignore[attr-defined]
+                link.run(session)
+                link.run(f"INSERT INTO trees VALUES ({100 + at}, 'x', 1)")
+                link.run(f"UPDATE trees SET height = 9 WHERE tag = {100 + at}")
+                link.close()
+            changes = rm.history(database.url, "trees").to_pylist()
+            assert [one["change_no"] for one in changes] == list(range(1, 1 + 2 * len(_SESSIONS)))
+            now = datetime.now(UTC)
+            assert all(abs((one["changed_at"] - now).total_seconds()) < 120 for one in changes), [one["changed_at"] for one in changes]
+            run("ALTER TABLE trees MODIFY height bigint", "ALTER TABLE trees RENAME COLUMN kind TO species")  # the careful way from now on
+            link = store.connect()  # type: ignore[attr-defined]
+            link.run("DELETE FROM trees WHERE tag = 2")
+            seen = link.ask(f"SELECT {', '.join(f'@rmend_v{n} AS v{n}' for n in range(6))}")
+            assert set(seen[0].values()) == {None}
+            link.close()
+            store.close()
+            rm.refresh_capture(database.url, "trees")
+            assert rm.captures(database.url)[0].notes == [one for one in rm.captures(database.url)[0].notes if "TRUNCATE" in one]
+            run("ALTER TABLE trees_history MODIFY change_no bigint NOT NULL AUTO_INCREMENT")  # as earlier versions had it
+            job = rm.Job(store=database.url, table="trees", key="tag")
+            for notes in (rm.captures(database.url)[0].notes, rm.check(job).warnings, rm.merge(job, [{"tag": 500}]).warnings):
+                assert any("choose the numbers and times" in note for note in notes), notes
+            rm.refresh_capture(database.url, "trees")
+            rm.merge(job, [{"tag": 501}])
+            run("INSERT INTO trees VALUES (502, 'y', 3)")
+            numbers = rm.history(database.url, "trees")["change_no"].to_pylist()
+            assert (len(set(numbers)), numbers) == (len(numbers), sorted(numbers))
+            run("DROP SEQUENCE trees_history_numbers")
+            assert any("is gone: refresh" in note for note in rm.captures(database.url)[0].notes)
+            rm.refresh_capture(database.url, "trees")
+            run("INSERT INTO trees VALUES (503, 'y', 3)")
+        finally:
+            run(f"DROP USER {name}")

@@ -95,16 +95,18 @@ def capture(
         made = _capture_of(session, info, told, (token, secret), newest)
         triggers = session.capture_sql(info, made)
         row = row_for(info, made, told, "on", triggers, newest)
-        statements += [session.note_sql(CAPTURES, row, None, ("since", "changed_at")), *triggers]
+        statements += [
+            session.note_sql(CAPTURES, row, None, ("since", "changed_at")), *session.numbering_sql(info, made)
+        ]  # fmt: skip
         if not preview:
-            session.define(info, statements)
+            session.define(info, statements, triggers)
             note(session, info, "start", {**told.others(), **_began(began, newest)})
         now = datetime.now(UTC)
         notes = [*_about_key(info), *session.not_seen(info, told)]
         others = [f"{one.name}: {one.about}" for one in session.triggers(info) if one.token is None]
         return Captured(
             info.name, place.where, made.history, "on", now, newest, list(made.known), told.others(), others=others,
-            notes=notes, statements=statements,
+            notes=notes, statements=[*statements, *triggers],
         )  # fmt: skip
 
 
@@ -127,11 +129,12 @@ def stop_capture(store: str | Store, table: str, *, preview: bool = False) -> li
             return statements
     with opened(store) as place, turn(place, table, not preview) as (session, info):
         row = needed(session, info)
-        statements = [*session.release_sql(info, row["token"]), session.note_sql(CAPTURES, {}, row["capture_no"], ())]
+        release = session.release_sql(info, row["token"])
+        statements = [session.note_sql(CAPTURES, {}, row["capture_no"], ())]
         if not preview:
-            session.define(info, statements)
+            session.define(info, statements, release)
             note(session, info, "stop", {})
-        return statements
+        return [*statements, *release]
 
 
 def refresh_capture(store: str | Store, table: str) -> None:
@@ -155,9 +158,9 @@ def again(
     made = _capture_of(session, info, told, (row["token"], row["secret"]), newest + room)
     triggers = session.capture_sql(info, made)
     noted = row_for(info, made, told, "on", triggers, None)
-    statements += session.release_sql(info, row["token"])
-    statements += [session.note_sql(CAPTURES, noted, row["capture_no"], ("changed_at",)), *triggers]
-    session.define(info, statements)
+    statements.append(session.note_sql(CAPTURES, noted, row["capture_no"], ("changed_at",)))
+    statements += session.numbering_sql(info, made)
+    session.define(info, statements, [*session.release_sql(info, row["token"]), *triggers])
     about = _began(began, newest) | ({"room": [newest, room]} if room else {})
     note(session, info, what, about, newest + room if room else 0)
 

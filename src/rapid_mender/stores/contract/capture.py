@@ -134,6 +134,10 @@ class Capturing:
         """The statement that `create` runs."""
         raise NotImplementedError
 
+    def numbering_sql(self, info: TableInfo, capture: Capture) -> list[str]:
+        """The statements after which the store numbers the changes of a history."""
+        return []
+
     def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
         """The statements after which changes to a table are recorded."""
         raise NotImplementedError
@@ -153,9 +157,10 @@ class Capturing:
         deletes that; the columns `stamped` become the time."""
         raise NotImplementedError
 
-    def define(self, info: TableInfo | None, statements: Sequence[str]) -> None:
+    def define(self, info: TableInfo | None, statements: Sequence[str], switching: Sequence[str] = ()) -> None:
         """Run statements such as these about a table, before anything else is written: locks that were taken by
-        looking are given up. Some databases commit with each of them."""
+        looking are given up. Some databases commit with each of them; so those that switch on and off what is recorded
+        are apart, and are run last, while nobody else writes to the table, where others can be kept out."""
         raise NotImplementedError
 
     def define_alone(self, info: TableInfo, statements: Sequence[str]) -> int | None:

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import contextmanager
 
 from ...core.names import fitted
 from ...core.own_tables import CAPTURES_TABLE, history_info, history_name
@@ -27,11 +28,15 @@ class MariaDBCapturing(SQLCapturing):
         return None if info.undoes else "its engine cannot undo, so a change that was undone would stay recorded"
 
     def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
-        (schema, name), sequence = self._history_of(info)
-        history = History(
-            history_info(info, self.fits), f"{quoted(schema)}.{quoted(name)}", f"{quoted(schema)}.{quoted(sequence)}"
-        )
-        return CaptureSQL(info, self._described(info).place, history, capture).statements()
+        return self._sql(info, capture).statements()
+
+    def numbering_sql(self, info: TableInfo, capture: Capture) -> list[str]:
+        return self._sql(info, capture).numbering()
+
+    def _sql(self, info: TableInfo, capture: Capture) -> CaptureSQL:
+        place, sequence = self._history_of(info)
+        history = History(history_info(info, self.fits), place, f"{quoted(place[0])}.{quoted(sequence)}")
+        return CaptureSQL(info, self._described(info).place, history, capture)
 
     def _history_of(self, info: TableInfo) -> tuple[tuple[str, str], str]:
         """Where the history of a table is, and the sequence that numbers its changes."""
@@ -93,27 +98,44 @@ class MariaDBCapturing(SQLCapturing):
         )
         return [str(row["n"]) for row in rows]
 
-    def define(self, info: TableInfo | None, statements: Sequence[str]) -> None:
+    def define(self, info: TableInfo | None, statements: Sequence[str], switching: Sequence[str] = ()) -> None:
         link = self._write.drained()
         link.run("COMMIT")  # what this transaction has read is locked against such statements, which commit anyway
         link.run("START TRANSACTION")
         super().define(info, statements)
+        if info is not None and switching:
+            with self._alone(info):
+                for sql in switching:
+                    link.run(sql)
+            self._by_name.clear()
 
-    def define_alone(self, info: TableInfo, statements: Sequence[str]) -> int | None:
+    @contextmanager
+    def _alone(self, info: TableInfo) -> Iterator[bool]:
+        """Keep others from writing to a table; False where that needs a right that is lacking.
+
+        Over the connection of the transaction, as others would wait for the lock.
+        """
         link = self._write.drained()
-        table = self._described(info).sql
-        try:  # over the connection of the transaction, as others would wait for the lock
-            link.run(f"LOCK TABLES {table} WRITE")  # needs a right of its own
-        except StoreError:
-            self.define(info, statements)
-            return None
         try:
-            for sql in statements:
-                link.run(sql)
-            return int(link.ask(f"SELECT COUNT(*) AS n FROM {table}")[0]["n"])
+            link.run(f"LOCK TABLES {self._described(info).sql} WRITE")
+        except StoreError:
+            yield False
+            return
+        try:
+            yield True
         finally:
             link.run("UNLOCK TABLES")
             link.run("START TRANSACTION")
+
+    def define_alone(self, info: TableInfo, statements: Sequence[str]) -> int | None:
+        link: MariaDBLink = self._write.drained()
+        with self._alone(info) as alone:
+            if not alone:
+                self.define(info, statements)
+                return None
+            for sql in statements:
+                link.run(sql)
+            return int(link.ask(f"SELECT COUNT(*) AS n FROM {self._described(info).sql}")[0]["n"])
 
     def triggers(self, info: TableInfo) -> list[Trigger]:
         link: MariaDBLink = self._write.drained()

@@ -29,6 +29,7 @@ MOMENT = "UTC_TIMESTAMP(3)"
 _CLOCK = "TIMESTAMP'1970-01-01 00:00:00' + INTERVAL UNIX_TIMESTAMP(SYSDATE(6)) SECOND"
 """The time, in UTC, whatever the session of the writer says that it is; `MOMENT` goes by that."""
 ASIDE, MERGING = "@rmend_aside", "@rmend_merging"
+_AHEAD = 100_000
 _GONE = "1054"
 """No such column."""
 _UNFIT = "1264, 1265, 1292, 1366, 1406, 1411, 1690"
@@ -39,8 +40,8 @@ class History(NamedTuple):
     """Where changes are recorded."""
 
     shape: TableInfo
-    sql: str
-    """Its name as SQL writes it."""
+    place: tuple[str, str]
+    """Its schema, and its name there."""
     sequence: str
     """What numbers them, as SQL writes it."""
 
@@ -49,26 +50,34 @@ class CaptureSQL:
     """The triggers of one capture."""
 
     def __init__(self, info: TableInfo, place: tuple[str, str], history: History, capture: Capture) -> None:
-        self.info, self.place, self.history, self.at, self.capture = info, place, history.shape, history.sql, capture
-        self.sequence = history.sequence
+        self.info, self.place, self.history, self.capture = info, place, history.shape, capture
+        self.place_of_history, self.sequence = history.place, history.sequence
+        self.at = ".".join(map(quoted, history.place))
         self.table = ".".join(map(quoted, place))
 
     def statements(self) -> list[str]:
         """What creates them."""
         capture = self.capture
-        last = f"SELECT GREATEST(COALESCE(MAX(change_no), 0), {capture.after}) + 1 FROM {self.at}"
-        made = [
+        made = [self._trigger(action, f"AFTER {action.upper()}", self._recording(action)) for action in capture.actions]
+        if capture.deletes != "record":
+            made.append(self._trigger("guard", "BEFORE DELETE", f"BEGIN {_signal(capture.says)}; END"))
+        return made
+
+    def numbering(self) -> list[str]:
+        """What has the sequence number changes, after those that there are.
+
+        Triggers of an earlier version may go on meanwhile, by AUTO_INCREMENT: then some numbers are left free for them.
+        """
+        schema, name = map(text_sql, self.place_of_history)
+        counted = "SELECT COUNT(*) FROM information_schema.COLUMNS WHERE COLUMN_NAME = 'change_no' AND EXTRA <> ''"
+        ahead = f"IF(({counted} AND TABLE_SCHEMA = {schema} AND TABLE_NAME = {name}) > 0, {_AHEAD}, 1)"
+        last = f"SELECT GREATEST(COALESCE(MAX(change_no), 0), {self.capture.after}) + {ahead} FROM {self.at}"
+        return [
             f"CREATE SEQUENCE IF NOT EXISTS {self.sequence} ENGINE = InnoDB",
             f"SET @rmend_next = ({last})",
             f"EXECUTE IMMEDIATE CONCAT({text_sql(f'DO SETVAL({self.sequence}, ')}, @rmend_next, ', 0)')",
             f"ALTER TABLE {self.at} MODIFY change_no BIGINT NOT NULL DEFAULT NEXTVAL({self.sequence})",
         ]
-        made += [
-            self._trigger(action, f"AFTER {action.upper()}", self._recording(action)) for action in capture.actions
-        ]
-        if capture.deletes != "record":
-            made.append(self._trigger("guard", "BEFORE DELETE", f"BEGIN {_signal(capture.says)}; END"))
-        return made
 
     def _trigger(self, what: str, event: str, body: str) -> str:
         name = f"{quoted(self.place[0])}.{quoted(self.capture.trigger(what))}"

@@ -26,6 +26,9 @@ class PostgreSQLCapturing(SQLCapturing):
         kind = self._parts(info)[0].kind
         return None if kind in "rp" else "it is a view, or a table of another server; capture the table behind it"
 
+    def numbering_sql(self, info: TableInfo, capture: Capture) -> list[str]:
+        return CaptureSQL(info, self._home(info), self._parts(info), capture).numbering()
+
     def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
         parts = self._parts(info)
         made = CaptureSQL(info, self._home(info), parts, capture)
@@ -81,14 +84,14 @@ class PostgreSQLCapturing(SQLCapturing):
         names = dict.fromkeys(row["function"] for row in rows)
         return [*drops, *(f"DROP FUNCTION IF EXISTS {schema}.{name_sql(name)}()" for name in names)]
 
-    def define(self, info: TableInfo | None, statements: Sequence[str]) -> None:
+    def define(self, info: TableInfo | None, statements: Sequence[str], switching: Sequence[str] = ()) -> None:
         link: PostgreSQLLink = self._write.drained()
         link.run(
             "COMMIT AND CHAIN"
         )  # who holds a lock and waits for a stronger one, or for another table, may deadlock
         if info is not None:
             link.run(f"LOCK TABLE {self._described(info).sql} IN ACCESS EXCLUSIVE MODE")
-        super().define(info, statements)
+        super().define(info, statements, switching)
 
     def triggers(self, info: TableInfo) -> list[Trigger]:
         link: PostgreSQLLink = self._write.drained()

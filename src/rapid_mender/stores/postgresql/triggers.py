@@ -158,16 +158,15 @@ class CaptureSQL:
 
     def statements(self, prints: Sequence[int]) -> list[str]:
         """What creates them. `prints`: what the columns of each part come to."""
-        made = [f"ALTER TABLE {self.history} OWNER TO {name_sql(self.home.owner)}"] if self.home.other else []
-        made.append(self._numbering())
+        made = list[str]()
         for part, known in zip(self.parts, prints, strict=True):
             for action in self.capture.actions:
                 made += self._action(part, action, known)
             made += [*self._truncating(part, known), *self._guarding(part)]
         return made
 
-    def _numbering(self) -> str:
-        """Have the database number changes, after those that there are."""
+    def numbering(self) -> list[str]:
+        """What gives the history to its owner, and has the database number changes, after those that there are."""
         column = "change_no"
         at = f"pg_catalog.pg_get_serial_sequence({literal_sql(self.history)}, '{column}')"
         last = f"(SELECT pg_catalog.max({column}) FROM {self.history})"
@@ -177,7 +176,8 @@ class CaptureSQL:
             f"OPERATOR(pg_catalog.+) 1, false);"
         )
         body = f"BEGIN IF {at} IS NULL THEN {add}; END IF; {set_to} END"
-        return f"DO {_dollars(body)}"
+        given = [f"ALTER TABLE {self.history} OWNER TO {name_sql(self.home.owner)}"] if self.home.other else []
+        return [*given, f"DO {_dollars(body)}"]
 
     # -- what is recorded -----------------------------------------------------------------------------------
 

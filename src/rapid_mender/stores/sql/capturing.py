@@ -29,9 +29,9 @@ class SQLCapturing(SQLReading):
         key = f"{self._q(shape.primary_key[0])} {self._op('=')}"
         return noted(at, number, key, texts_sql(row, stamped, self.moment, self._q))
 
-    def define(self, info: TableInfo | None, statements: Sequence[str]) -> None:
+    def define(self, info: TableInfo | None, statements: Sequence[str], switching: Sequence[str] = ()) -> None:
         link = self._write.drained()
-        for sql in statements:
+        for sql in (*statements, *switching):
             link.define(sql)
         self._by_name.clear()
 

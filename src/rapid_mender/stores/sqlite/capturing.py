@@ -45,9 +45,9 @@ class SQLiteCapturing(Session):
         values = texts_sql(row, stamped, MOMENT, name_sql)
         return noted(name_sql(shape.name), number, f"{name_sql(shape.primary_key[0])} =", values)
 
-    def define(self, info: TableInfo | None, statements: Sequence[str]) -> None:
+    def define(self, info: TableInfo | None, statements: Sequence[str], switching: Sequence[str] = ()) -> None:
         link = self._write.drained()
-        for sql in statements:
+        for sql in (*statements, *switching):
             link.run(sql)
         self._forget_all()
 
