@@ -2,12 +2,15 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterable, Mapping, Sequence
 
 from ..errors import JobError
 from .names import in_quotes, near_hint
 from .records import REJECT_TEXT
 from .schema import TableInfo
+
+_MOST_COLUMNS = 1 << 15
 
 
 def map_columns(
@@ -21,9 +24,11 @@ def map_columns(
     A name that the job does not rename goes to the column of the same name, upper or lower case.
     Raises JobError, naming every name that fits nowhere.
     """
-    twice = sorted({name for name in incoming if list(incoming).count(name) > 1})
-    if twice:
+    if len(incoming) > _MOST_COLUMNS:
+        raise JobError(f"the batch has {len(incoming):,} columns, and {_MOST_COLUMNS:,} are taken at most")
+    if twice := sorted(name for name, count in Counter(incoming).items() if count > 1):
         raise JobError(f"the batch has more than one column named {in_quotes(twice)}; give them different names")
+    ignored = set(ignore)
     lower: dict[str, list[str]] = {}
     for column in info.names:
         lower.setdefault(column.lower(), []).append(column)
@@ -36,7 +41,7 @@ def map_columns(
                     f"{near_hint(rename[name], info.names)}"
                 )
             mapping[name] = rename[name]
-        elif name in ignore:
+        elif name in ignored:
             continue
         elif name in info:
             mapping[name] = name
@@ -49,8 +54,10 @@ def map_columns(
                 f"incoming column {name!r} fits no column of {info.name!r}{near_hint(name, info.names)}; "
                 "name its column in [rename], or list it in ignore"
             )
-    for column in set(mapping.values()):
-        sources = [name for name, target in mapping.items() if target == column]
+    of_column: dict[str, list[str]] = {}
+    for name, column in mapping.items():
+        of_column.setdefault(column, []).append(name)
+    for column, sources in of_column.items():
         if len(sources) > 1:
             raise JobError(
                 f"the incoming columns {in_quotes(sources)} all go to column {column!r}; rename one of them, "
@@ -69,7 +76,8 @@ def check_batch_has(
 
     `given` are its columns and the derived ones.
     """
-    absent = [name for name in rename if name not in incoming]
+    there = set(incoming)
+    absent = [name for name in rename if name not in there]
     if absent:
         raise JobError(
             f"[rename] {in_quotes(absent)}: the batch has no such column; it has {in_quotes(incoming) or 'no columns'}"

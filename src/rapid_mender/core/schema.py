@@ -128,6 +128,10 @@ class TableInfo:
     def _by_name(self) -> dict[str, Column]:
         return {column.name: column for column in self.columns}
 
+    @cached_property
+    def _by_lower_name(self) -> dict[str, Column]:
+        return {column.name.lower(): column for column in reversed(self.columns)}
+
     @property
     def identifying(self) -> tuple[str, ...]:
         """The columns that tell the rows apart, as the table says: its primary key, or a unique constraint over columns
@@ -139,8 +143,7 @@ class TableInfo:
 
     def named(self, name: str) -> Column | None:
         """The column of this name, else one whose name differs in upper and lower case only."""
-        alike = [column for column in self.columns if column.name.lower() == name.lower()]
-        return next((column for column in alike if column.name == name), alike[0] if alike else None)
+        return self._by_name.get(name) or self._by_lower_name.get(name.lower())
 
     def complete(self, values: pa.Table) -> pa.Table:
         """`values` with all columns of the table, in its order; those that it lacks are null."""

@@ -21,6 +21,7 @@ import pyarrow as pa
 
 from ..core.frames import as_table, checked
 from ..errors import IncomingError
+from ..stores.urls import path_shown
 from .chunks import FORMATS, Chunk, Options, Source
 from .csv import CsvFile
 from .jsonl import JsonLinesFile, dict_chunks
@@ -68,14 +69,17 @@ def open_incoming(incoming: Any, options: Options | None = None) -> Source:
 def _file(path: str, options: Options, called: str | None = None) -> Source:
     if path == "-" and called is None:
         return _standard_input(options)
+    shown = path_shown(path)
+    if "\0" in path:
+        raise IncomingError(f"{shown!r} is no path: it has a character of number 0 in it")
     if not os.path.exists(path):
         if glob.has_magic(path) and (paths := sorted(filter(os.path.isfile, glob.glob(path, recursive=True)))):
             return Files(f"{len(paths):,} files", sources=[_file(one, options) for one in paths])
-        raise IncomingError(f"no file fits {path}" if glob.has_magic(path) else f"there is no file {path}")
+        raise IncomingError(f"no file fits {shown}" if glob.has_magic(path) else f"there is no file {shown}")
     if not os.path.isfile(path):
-        raise IncomingError(f"{path} is not a file")
+        raise IncomingError(f"{shown} is not a file")
     if not os.access(path, os.R_OK):
-        raise IncomingError(f"{path} cannot be read by this user; change the rights on it")
+        raise IncomingError(f"{shown} cannot be read by this user; change the rights on it")
     name = path.lower().removesuffix(".gz")
     kind = options.format or next((kind for ending, kind in _KINDS.items() if name.endswith(ending)), None)
     if kind in ("csv", "tsv"):

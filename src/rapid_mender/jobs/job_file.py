@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..errors import JobError
+from ..stores.urls import path_shown
 
 _LONGEST = 4 << 20  # bytes of a job file
 
@@ -20,30 +21,31 @@ def read_job_file(path: str, names: Mapping[str, str], other_store: bool) -> dic
 
     Raises JobError if the file is not there, is not TOML, or names what is not known.
     """
+    shown = path_shown(path)
     try:
         with open(path, "rb") as file:
             text = file.read(_LONGEST + 1)
         if len(text) > _LONGEST:
-            raise JobError(f"{path} is not a job file: it is longer than {_LONGEST:,} bytes")
+            raise JobError(f"{shown} is not a job file: it is longer than {_LONGEST:,} bytes")
         options = tomllib.loads(text.decode())
     except FileNotFoundError:
-        raise JobError(f"there is no job file {path}") from None
+        raise JobError(f"there is no job file {shown}") from None
     except IsADirectoryError:
-        raise JobError(f"{path} is a folder, not a job file") from None
+        raise JobError(f"{shown} is a folder, not a job file") from None
     except PermissionError:
-        raise JobError(f"{path} cannot be read by this user; change the rights on it") from None
+        raise JobError(f"{shown} cannot be read by this user; change the rights on it") from None
     except RecursionError:
-        raise JobError(f"{path} is not a job file: its brackets are nested too deep") from None
+        raise JobError(f"{shown} is not a job file: its brackets are nested too deep") from None
     except ValueError as error:  # not TOML, no UTF-8, no path; or a number of more digits than Python reads
-        raise JobError(f"{path} is not TOML: {error}") from None
+        raise JobError(f"{shown} is not TOML: {error}") from None
     except OSError as error:
-        raise JobError(f"{path} cannot be read: {error.strerror}") from None
+        raise JobError(f"{shown} cannot be read: {error.strerror}") from None
     if other_store:
         options.pop("store", None)
     try:
         return _relative_to(Path(path).parent, _filled_in(options, names))
     except JobError as error:
-        raise JobError(f"{path}: {error}") from None
+        raise JobError(f"{shown}: {error}") from None
 
 
 _FILLED = ("store", "table", "to_store", "to_table", "to_folder", "incoming", "rejects", "archive")

@@ -135,9 +135,10 @@ class Sync(Strict):
         Raises JobError if the file is not there, is not TOML, or says something that a sync does not know.
         """
         path = os.fspath(path)
+        options = read_job_file(path, names or {}, False)
         try:
-            sync = cls(**read_job_file(path, names or {}, False))
+            sync = cls(**options)
         except JobError as error:
-            raise JobError(str(error) if str(error).startswith(path) else f"{path}: {error}") from None
+            raise JobError(f"{path}: {error}") from None
         sync._source = path
         return sync

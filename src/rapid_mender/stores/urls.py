@@ -23,7 +23,7 @@ _OTHERS = {"mysql": "mariadb", "maria": "mariadb", "postgres": "postgresql", "pg
 """What the stores are called elsewhere."""
 
 _LOGIN = re.compile(r"((?:[A-Za-z][A-Za-z0-9+.-]*:/*|/*)[^/@:?#]*):.*@", re.DOTALL)  # a password may have an @ in it
-_SECRET = re.compile(r"([?&;][^=&;?]*(?:pass|pwd|secret|token)[^=&;?]*=).*", re.DOTALL | re.IGNORECASE)
+_SECRET = re.compile(r"((?:^|[?&;/\s])[^=&;?/\s]*(?:pass|pwd|secret|token)[^=&;?]*=).*", re.DOTALL | re.IGNORECASE)
 _HOSTS = re.compile(r"(?:(?:\[[^]]*\]|[^:,\[\]]*)(?::[0-9]*)?(?:,|$))*")
 _PLACE = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*:/*)([^/?#]*)(.*)", re.DOTALL)
 
@@ -39,6 +39,11 @@ def without_password(url: str) -> str:
     if "://" not in shown and ":***@" not in shown and ":" in shown:
         return f"{shown.partition(':')[0]}:***"
     return shown
+
+
+def path_shown(path: str) -> str:
+    """A path as it may be shown: somebody may have given the address of a store in its place."""
+    return without_password(path) if "://" in path or _LOGIN.search(path) or _SECRET.search(path) else path
 
 
 @dataclass(frozen=True)
@@ -81,6 +86,14 @@ class Address:
                 )
             if part:
                 pairs.append((unquote(name), unquote(value)))
+        said = [unquote(one) for one in (user, hosts, path)]
+        if any(_SECRET.search(one) for one in (*said, *(value for _, value in pairs))):
+            raise JobError(
+                f"{without_password(unquote(url))!r} has a password where none belongs: write {sample}, or it in the "
+                "environment"
+            )
+        if any("\0" in unquote(one) for one in (user, password, hosts, path, query)):
+            raise JobError(f"{without_password(url)!r} has %00 in it, which no server takes")
         return cls(
             scheme, unquote(user) if at else None, unquote(password) if colon else None, hosts, unquote(path),
             tuple(pairs),
@@ -91,7 +104,10 @@ class Address:
         login = ""
         if self.user is not None:
             password = "" if self.password is None else ":" + (quote(self.password, safe="") if secret else "***")
-            login = f"{quote(self.user, safe='')}{password}@"
+            user = self.user
+            if not secret and ":" in user:  # a password that was written as part of it
+                user, password = user.partition(":")[0], ":***"
+            login = f"{quote(user, safe='')}{password}@"
         return f"{self.scheme}://{login}{self.hosts}{'/' if self.database else ''}{quote(self.database, safe='')}"
 
 
