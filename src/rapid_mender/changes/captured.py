@@ -14,7 +14,7 @@ from ..core.schema import TableInfo
 from ..errors import JobError
 from ..stores.contract import Capture, Selection, Session, Store
 from ..stores.contract.capture import Options
-from .own import own
+from .own import check_rows, own
 from .recorder import Recorder
 
 State = Literal["on", "paused"]
@@ -46,7 +46,9 @@ def kept_rows(session: Session) -> list[dict[str, Any]]:
     kept = own(session, CAPTURES)
     if kept is None:
         return []
-    return list(session.read(kept, Selection((), "capture_no")).values.to_pylist())
+    rows = list(session.read(kept, Selection((), "capture_no")).values.to_pylist())
+    check_rows(session, CAPTURES, rows)
+    return rows
 
 
 def row_of(session: Session, info: TableInfo) -> dict[str, Any] | None:

@@ -2,6 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Mapping
+from typing import Any
+
 from ..core.schema import TableInfo
 from ..errors import StoreError
 from ..stores.contract import Session
@@ -13,6 +16,18 @@ def own(session: Session, shape: TableInfo) -> TableInfo | None:
     if table is not None and not all(column.name in table for column in shape.columns):
         raise not_ours(shape.name)
     return table
+
+
+def check_rows(session: Session, shape: TableInfo, rows: Iterable[Mapping[str, Any]]) -> None:
+    """Raise StoreError if a row of one of our tables lacks what every row has: somebody has altered it."""
+    needed = [column.name for column in shape.columns if not column.nullable]
+    for row in rows:
+        for name in needed:
+            if row[name] is None:
+                raise StoreError(
+                    f"{session.where}: row {row[shape.primary_key[0]]} of {shape.name} has no {name}, so somebody has "
+                    "altered it; put it back"
+                )
 
 
 def not_ours(name: str) -> StoreError:

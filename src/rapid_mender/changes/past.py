@@ -25,6 +25,7 @@ from ..core.schema import TableInfo
 from ..core.slots import Slots, slots_of
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Selection, Session, Where
+from .own import check_rows
 
 NUMBER = "change_no"
 
@@ -238,6 +239,8 @@ def runs_of(session: Session, where: Where = (), limit: int | None = None) -> li
     for row in rows:
         for column in BATCHES.columns:
             row.setdefault(column.name)
+    check_rows(session, BATCHES, rows)
+    for row in rows:
         for name, none in (("figures", {}), ("undoes", []), ("seal", {})):
             row[f"{name}_text"] = row[name]
             row[name] = read_json(row[name], none)

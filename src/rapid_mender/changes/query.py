@@ -7,6 +7,7 @@ from datetime import date, datetime
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.types as pt
 
 from ..core.own_tables import BATCHES, BATCHES_TABLE, FIXED, history_info, stored_names
 from ..core.records import known_column, value_of
@@ -171,5 +172,7 @@ def _as_declared(rows: pa.Table, columns: Sequence[Column]) -> pa.Table:
     for column in columns:
         place = rows.column_names.index(column.name)
         if rows.schema.field(place).type != column.type:
-            rows = rows.set_column(place, column.name, rows[column.name].cast(column.type))
+            rows = rows.set_column(
+                place, column.name, rows[column.name].cast(column.type, safe=not pt.is_timestamp(column.type))
+            )
     return rows

@@ -114,7 +114,7 @@ def stop(where: Where, table: Table, only_print: Print = False, set: Names = Non
             elif only_print:
                 draw_capture.statements(open_store(store).where, run)
             else:
-                typer.echo(f"{table} is captured no longer. Its history stays.")
+                screen.say(f"{table} is captured no longer. Its history stays.")
 
 
 @app.command()

@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import sys
 from collections.abc import Sequence
 
 from rich.text import Text
 
 from ..changes.capture import Captured
 from ..changes.mending import Mended
+from ..spelling import visible
 from .screen import Rows, Screen
 
 _STATES = {"on": "green", "paused": "yellow", "broken": "bold red"}
@@ -84,7 +86,10 @@ def _spelled(value: object) -> str:
 
 
 def statements(where: str, every: Sequence[str]) -> None:
-    """SQL for somebody else to run, as the database's own program takes it."""
+    """SQL for somebody else to run, as the database's own program takes it; on a terminal, where it is only looked at,
+    without control characters."""
+    if sys.stdout.isatty():
+        every = [visible(sql, lines=True) for sql in every]
     if where.startswith("mariadb"):
         print("DELIMITER //")
         for sql in every:

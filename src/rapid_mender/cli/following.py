@@ -92,7 +92,7 @@ def followers(
                 if json:
                     screen.print_json({"forgotten": forget})
                 else:
-                    typer.echo(f"{forget} is forgotten: pruning waits for it no longer.")
+                    screen.say(f"{forget} is forgotten: pruning waits for it no longer.")
             return
         rows = known.followers_of(store)
         if json:

@@ -108,7 +108,7 @@ def history(
             typer.echo(f"Made {len(made)} indexes." if made else "The indexes are there.", err=True)
         if out is not None:
             count = _written(out, store, name, job_key, filters)
-            typer.echo(f"Wrote {screen.counted(count, 'change')} to {out}.")
+            screen.say(f"Wrote {screen.counted(count, 'change')} to {out}.")
             return
         changes = history(store, name, **filters, limit=limit)
         if json:

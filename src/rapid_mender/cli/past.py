@@ -109,7 +109,7 @@ def as_of(
             info, pages = as_it_was(session, name, when=when, batch=batch, position=position)
             if out is not None:
                 count = write_file(out, info.schema, pages)
-                typer.echo(f"Wrote {screen.counted(count, 'row')} to {out}.")
+                screen.say(f"Wrote {screen.counted(count, 'row')} to {out}.")
             elif to is not None:
                 for page in pages:  # kept, so that it can be written where it is read
                     spool.put(page)
@@ -120,7 +120,7 @@ def as_of(
         if to is not None and to_table is not None:
             with closing(spool):
                 count = into_table(to, to_table, info, spool)
-                typer.echo(f"Wrote {screen.counted(count, 'row')} to the new table {to_table}.")
+                screen.say(f"Wrote {screen.counted(count, 'row')} to the new table {to_table}.")
 
 
 def verify(

@@ -22,6 +22,11 @@ def counted(count: int, word: str) -> str:
     return f"{count:,} {word}{'' if count == 1 else 's'}"
 
 
+def say(sentence: str) -> None:
+    """Print a sentence."""
+    print(visible(sentence, lines=True))
+
+
 def print_json(document: Any) -> None:
     """Print one JSON document."""
     print(as_json(document))

@@ -14,7 +14,7 @@ _T = TypeVar("_T")
 
 def as_json(document: Any) -> str:
     """A document as JSON, over several lines."""
-    return json.dumps(_words(document), ensure_ascii=False, indent=2, default=_stamp)
+    return _one_line(json.dumps(_words(document), ensure_ascii=False, indent=2, default=_stamp))
 
 
 def _words(value: Any) -> Any:
@@ -40,4 +40,9 @@ def read_json(text: str | None, none: _T) -> _T:
 
 def line_of(row: dict[str, Any]) -> str:
     """A row as one line of JSON."""
-    return json.dumps(_words(row), ensure_ascii=False, default=_stamp)
+    return _one_line(json.dumps(_words(row), ensure_ascii=False, default=_stamp))
+
+
+def _one_line(text: str) -> str:
+    """With escapes for what some readers take for the end of a line."""
+    return text.replace("\u2028", "\\u2028").replace("\u2029", "\\u2029").replace("\x85", "\\u0085")

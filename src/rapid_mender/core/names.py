@@ -31,6 +31,13 @@ def fitted(name: str, fits: Callable[[str], bool], ending: str = "") -> str:
     return cut + mark
 
 
+def not_text(value: str, path: bool = False) -> str | None:
+    """Why a text cannot be written anywhere; None if it can. `path`: it names a file."""
+    if any("\ud800" <= one <= "\udfff" for one in value):
+        return "it has half of a character in it (a lone surrogate)"
+    return "it has the character of number 0 in it" if path and "\0" in value else None
+
+
 def near_hint(name: str, names: Iterable[str]) -> str:
     close = closest(name, names)
     return f" (did you mean {close!r}?)" if close else ""

@@ -16,6 +16,7 @@ from types import TracebackType
 from typing import Any, BinaryIO
 
 from ..core.json_text import read_json
+from ..core.names import not_text
 from ..errors import JobError, StoreError
 
 _STATE, _LOCK = ".rmend.json", ".rmend.lock"
@@ -29,6 +30,8 @@ class Folder:
     """A folder, held open. Raises StoreError where something in it cannot be written, or is not what it should be."""
 
     def __init__(self, path: str) -> None:
+        if why := not_text(path, path=True):
+            raise JobError(f"{path!r} is no path: {why}")
         self.path = path
         with self._in_words():
             os.makedirs(path, exist_ok=True)

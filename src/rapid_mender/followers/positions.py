@@ -8,7 +8,7 @@ from typing import Any
 
 import pyarrow as pa
 
-from ..changes.own import own
+from ..changes.own import check_rows, own
 from ..core.own_tables import FOLLOWERS
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
@@ -22,8 +22,10 @@ def rows_of(session: Session, shape: TableInfo, **same: Any) -> list[dict[str, A
         return []
     where = [[Condition(name, "=", value)] for name, value in same.items()]
     rows = session.read(table, Selection(where, shape.primary_key[0])).values
+    found = rows.to_pylist()
+    check_rows(session, shape, found)
     # a database may call names equal that differ in case
-    return [row for row in rows.to_pylist() if all(row[name] == value for name, value in same.items())]
+    return [row for row in found if all(row[name] == value for name, value in same.items())]
 
 
 def put_row(

@@ -20,6 +20,7 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.frames import as_table, checked
+from ..core.names import not_text
 from ..errors import IncomingError
 from ..stores.urls import path_shown
 from .chunks import FORMATS, Chunk, Options, Source
@@ -70,8 +71,8 @@ def _file(path: str, options: Options, called: str | None = None) -> Source:
     if path == "-" and called is None:
         return _standard_input(options)
     shown = path_shown(path)
-    if "\0" in path:
-        raise IncomingError(f"{shown!r} is no path: it has a character of number 0 in it")
+    if why := not_text(path, path=True):
+        raise IncomingError(f"{shown!r} is no path: {why}")
     if not os.path.exists(path):
         if glob.has_magic(path) and (paths := sorted(filter(os.path.isfile, glob.glob(path, recursive=True)))):
             return Files(f"{len(paths):,} files", sources=[_file(one, options) for one in paths])

@@ -18,6 +18,7 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 
 from ..core.masks import mask_of
+from ..core.names import not_text
 from ..core.records import REJECT_COLUMNS, REJECT_SHAPE, REJECT_TEXT
 from ..errors import IncomingError, JobError
 from .chunks import Chunk, Options, Source
@@ -124,6 +125,8 @@ def _with_formulas(table: pa.Table) -> pa.Table:
 
 def check_rejects_path(path: str, batch: Any = None) -> None:
     """Raise JobError unless rejects can be written to `path` without overwriting anything but a file of rejects."""
+    if why := not_text(path, path=True):
+        raise JobError(f"rejects: {path!r} is no path: {why}")
     if os.path.isdir(path):
         raise JobError(f"rejects: {path} is a folder; name a file in it")
     if not path.endswith(_ENDINGS):

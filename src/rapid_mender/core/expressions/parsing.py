@@ -8,9 +8,11 @@ import sqlglot
 from sqlglot import exp
 from sqlglot.errors import ParseError, TokenError
 
+from ..names import not_text
 from .scope import ExpressionError
 
 _LONGEST = 10_000
+_MOST_DIGITS = 400
 
 
 @lru_cache(maxsize=1_000)
@@ -20,6 +22,8 @@ def parse(text: str) -> exp.Expression:
         raise ExpressionError(text, "the expression is empty", 0, 0)
     if len(text) > _LONGEST:
         raise ExpressionError(text[:60] + "…", f"an expression has at most {_LONGEST} characters", 0, 0)
+    if why := not_text(text):
+        raise ExpressionError(text.encode(errors="replace").decode(), why, 0, 0)
     try:
         trees = sqlglot.parse(text)
     except ParseError as error:
@@ -34,6 +38,10 @@ def parse(text: str) -> exp.Expression:
         raise ExpressionError(text[:60] + "…", "the expression is nested too deep", 0, 0) from None
     if len(trees) != 1 or trees[0] is None:
         raise ExpressionError(text, "this is more than one expression", 0, len(text) - 1)
+    for literal in trees[0].find_all(exp.Literal):
+        if not literal.is_string and len(literal.name) > _MOST_DIGITS:
+            at = max(text.find(literal.name), 0)
+            raise ExpressionError(text, f"a number has at most {_MOST_DIGITS} digits", at, at + len(literal.name) - 1)
     return trees[0]
 
 

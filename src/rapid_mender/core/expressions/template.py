@@ -6,6 +6,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..cast import as_text
+from ..names import not_text
 from . import Env, Expression, ExpressionError, Scope, compile_expression
 from .scope import Name
 
@@ -15,6 +16,8 @@ class Template:
 
     def __init__(self, text: str, scope: Scope) -> None:
         self.parts: list[str | Expression] = []
+        if why := not_text(text):
+            raise ExpressionError(text.encode(errors="replace").decode(), why, 0, 0)
         at = 0
         while at < len(text):
             here = min((place for place in (text.find("{", at), text.find("}", at)) if place >= 0), default=len(text))

@@ -6,7 +6,7 @@ from abc import ABC, abstractmethod
 from collections.abc import Iterable, Sequence
 from typing import NamedTuple
 
-from ...core.names import closest
+from ...core.names import closest, not_text
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 
@@ -49,6 +49,8 @@ class Catalog(ABC):
         """Describe a table that is to be read. Raises StoreError, naming the nearest tables, if it is not there; and if
         reading it may run code of an owner's whom the user does not trust, unless `trusting`: it is to be written to,
         which may run such code anyway."""
+        if why := not_text(name):
+            raise StoreError(f"there is no table {name!r} in {self.where}: {why}")
         info = self.find(name)
         if info is None:
             hint = self.unseen(name) or nearest(name, self.tables(), "tables")

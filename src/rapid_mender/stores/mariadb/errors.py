@@ -44,6 +44,8 @@ def translated(where: str, state: Callable[[], str] = lambda: "", sql: str = "")
         raise _in_words(where, error, state, sql) from error
     except RuntimeError as error:  # PyMySQL lacks a package
         raise StoreError(f"{where}: the driver cannot go on with what the server asks for: {error}") from error
+    except UnicodeEncodeError as error:
+        raise StoreError(f"{where}: half of a character cannot be sent: {error}") from error
     except (struct.error, IndexError, AssertionError, ValueError, TypeError, AttributeError) as error:
         raise StoreError(f"{where}: what the server answers cannot be understood; what answers there?") from error
 

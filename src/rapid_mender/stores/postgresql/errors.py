@@ -50,7 +50,7 @@ def translated(where: str, sql: str = "SELECT") -> Iterator[None]:
 
     try:
         yield
-    except (adbc_driver_manager.Error, pa.ArrowException, OSError) as error:
+    except (adbc_driver_manager.Error, pa.ArrowException, OSError, UnicodeEncodeError) as error:
         raise _in_words(where, error, sql.split(maxsplit=1)[0]) from error
 
 

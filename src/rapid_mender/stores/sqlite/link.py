@@ -57,7 +57,12 @@ def _translated(where: str) -> Iterator[None]:
 
     try:
         yield
-    except (adbc_driver_manager.Error, pa.ArrowException, OSError) as error:  # Arrow's while a result is read
+    except (
+        adbc_driver_manager.Error,
+        pa.ArrowException,
+        OSError,
+        UnicodeEncodeError,
+    ) as error:  # Arrow's while a result is read
         text = re.sub(r"^[A-Z_]+: (\[SQLite\] )?", "", str(error)).split("\nquery:")[0]
         text = re.sub(r"^failed to (prepare|execute) query: ", "", text, flags=re.I).strip()
         for sign, mend in _MENDS:
