@@ -7,16 +7,8 @@ from datetime import datetime
 from typing import Any
 
 _MOST = 40
-_HIDDEN = (
-    *range(32),
-    *range(0x7F, 0xA0),
-    0x061C,
-    0x200E,
-    0x200F,
-    *range(0x2028, 0x202F),
-    *range(0x2066, 0x206A),
-    0xFEFF,
-)
+_DIRECTIONS = (0x061C, 0x200E, 0x200F, *range(0x202A, 0x202F), *range(0x2066, 0x206A))
+_HIDDEN = (*range(32), *range(0x7F, 0xA0), 0x2028, 0x2029, 0xFEFF, *_DIRECTIONS)
 _ESCAPES = {code: chr(code).encode("unicode_escape").decode() for code in (*_HIDDEN, *range(0xD800, 0xE000))}
 _IN_LINES = {code: escape for code, escape in _ESCAPES.items() if code != 10}
 

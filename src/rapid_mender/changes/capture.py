@@ -92,6 +92,11 @@ def capture(
         statements, began, newest = _history_sql(session, info)
         if own(session, CAPTURES) is None:
             statements.append(session.create_sql(CAPTURES))
+        statements += session.owning_sql(info)
+        made_first = [] if preview else statements
+        if made_first:  # what follows knows them by their numbers in the catalogue
+            session.define(info, made_first)
+            statements = []
         made = _capture_of(session, info, told, (token, secret), newest)
         triggers = session.capture_sql(info, made)
         row = row_for(info, made, told, "on", triggers, newest)
@@ -106,7 +111,7 @@ def capture(
         others = [f"{one.name}: {one.about}" for one in session.triggers(info) if one.token is None]
         return Captured(
             info.name, place.where, made.history, "on", now, newest, list(made.known), told.others(), others=others,
-            notes=notes, statements=[*statements, *triggers],
+            notes=notes, statements=[*made_first, *statements, *triggers],
         )  # fmt: skip
 
 

@@ -134,6 +134,11 @@ class Capturing:
         """The statement that `create` runs."""
         raise NotImplementedError
 
+    def owning_sql(self, info: TableInfo) -> list[str]:
+        """The statements that give the history of a table to whom it must belong, if that is somebody else than who
+        makes it. Raises JobError if its triggers would give somebody's rights away."""
+        return []
+
     def numbering_sql(self, info: TableInfo, capture: Capture) -> list[str]:
         """The statements after which the store numbers the changes of a history."""
         return []

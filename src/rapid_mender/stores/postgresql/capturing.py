@@ -26,8 +26,12 @@ class PostgreSQLCapturing(SQLCapturing):
         kind = self._parts(info)[0].kind
         return None if kind in "rp" else "it is a view, or a table of another server; capture the table behind it"
 
+    def owning_sql(self, info: TableInfo) -> list[str]:
+        home = self._home(info)
+        return [f"ALTER TABLE {home.sql} OWNER TO {name_sql(home.owner)}"] if home.other else []
+
     def numbering_sql(self, info: TableInfo, capture: Capture) -> list[str]:
-        return CaptureSQL(info, self._home(info), self._parts(info), capture).numbering()
+        return [CaptureSQL(info, self._home(info), self._parts(info), capture).numbering()]
 
     def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
         parts = self._parts(info)

@@ -165,8 +165,8 @@ class CaptureSQL:
             made += [*self._truncating(part, known), *self._guarding(part)]
         return made
 
-    def numbering(self) -> list[str]:
-        """What gives the history to its owner, and has the database number changes, after those that there are."""
+    def numbering(self) -> str:
+        """What has the database number changes, after those that there are."""
         column = "change_no"
         at = f"pg_catalog.pg_get_serial_sequence({literal_sql(self.history)}, '{column}')"
         last = f"(SELECT pg_catalog.max({column}) FROM {self.history})"
@@ -176,8 +176,7 @@ class CaptureSQL:
             f"OPERATOR(pg_catalog.+) 1, false);"
         )
         body = f"BEGIN IF {at} IS NULL THEN {add}; END IF; {set_to} END"
-        given = [f"ALTER TABLE {self.history} OWNER TO {name_sql(self.home.owner)}"] if self.home.other else []
-        return [*given, f"DO {_dollars(body)}"]
+        return f"DO {_dollars(body)}"
 
     # -- what is recorded -----------------------------------------------------------------------------------
 
@@ -257,18 +256,21 @@ class CaptureSQL:
         here = ", ".join(map(name_sql, self.capture.known))
         same = f"coalesce({part.print_of(list(self.capture.known))}, 0) {op('=')} {known}"
         several = "EXISTS (SELECT FROM rmend_new OFFSET 1)" if action == "update" else "true"
-        body = f"{self._held()}how := CASE WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
+        text = f"the history of {self.info.name} belongs to another role than its triggers: refresh the capture"
+        body = f"LOCK TABLE ONLY {self.history} IN ROW EXCLUSIVE MODE; how := CASE "  # it stays the one that is named
+        body += f"WHEN NOT {self._is_ours()} THEN -1 WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
         many = self._insert(action, source=source).replace(_PICKED, here)
         body += f"IF how {op('=')} 2 THEN {many if action != 'update' else _WITHOUT_JIT.replace('{}', many)}; "
         if action == "update":
             body += f"ELSIF how {op('=')} 1 THEN {self._insert(action, single=True).replace(_PICKED, here)}; "
-        body += f"ELSE {self._anew(part, self._insert(action, apart=True, source=source))} END IF; "
+        body += f"ELSIF how {op('=')} 0 THEN {self._anew(part, self._insert(action, apart=True, source=source))} "
+        body += f"ELSE RAISE EXCEPTION USING MESSAGE = {literal_sql(text)}; END IF; "
         body = f"IF {self._unless_aside()} THEN {self._named(part) if source else ''}{body}END IF; RETURN NULL; "
         texts = " ".join(f"{name} pg_catalog.text;" for name in ("picked", "fitting", "careful", "jit"))
         return f"DECLARE how pg_catalog.int4; {texts} BEGIN {body}END"
 
-    def _held(self) -> str:
-        """Have the history that is named stay the one that is named, and stop if it is somebody else's.
+    def _is_ours(self) -> str:
+        """Whether the history that is named is that of the functions' owner, as an expression.
 
         Its number in the catalogue costs nothing to look at; where it is another, as in a restored database, its owner
         says whether it is ours.
@@ -276,12 +278,7 @@ class CaptureSQL:
         at = f"{literal_sql(self.history)}::pg_catalog.regclass"
         mine = f"(SELECT pg_catalog.pg_get_userbyid(h.relowner) {op('=')} current_user FROM pg_catalog.pg_class AS h "
         mine += f"WHERE h.oid {op('=')} {at})"
-        text = f"the history of {self.info.name} belongs to another role than its triggers: refresh the capture"
-        known = f"{at}::pg_catalog.oid {op('=')} {self.home.oid}" if self.home.oid is not None else "false"
-        return (
-            f"LOCK TABLE ONLY {self.history} IN ROW EXCLUSIVE MODE; "
-            f"IF NOT ({known} OR {mine}) THEN RAISE EXCEPTION USING MESSAGE = {literal_sql(text)}; END IF; "
-        )
+        return mine if self.home.oid is None else f"({at}::pg_catalog.oid {op('=')} {self.home.oid} OR {mine})"
 
     def _named(self, part: Part) -> str:
         """Stop if the name of the table is another's by now."""
