@@ -47,6 +47,7 @@ def found(url: str, sql: str) -> list[tuple[Any, ...]]:
 SECRET = "hush-9"
 SPELLED = [
     "me:hush-9@", "me:p%40hush-9@", "me:%zzhush-9@", "me:a@hush-9@", "me:a/hush-9@", "me:a?hush-9@", "me:a#hush-9@", "me:a:hush-9@", "me:hush-9 @",
+    "me:%00hush-9@", "me:€hush-9@", "me%3Ahush-9@", "?sslmode=x;password=hush-9", "?user=me&sslrootcert=%20password=hush-9",
     "me:hush-9/", ":hush-9@", "me:hush-9", "?password=hush-9&user=me", "?user=me&PASSWORD=a&hush-9", "?sslpassword=hush-9",
 ]  # fmt: skip
 
@@ -85,6 +86,33 @@ def test_a_password_never_leaves(scheme: str, login: str, tmp_path: Path, caplog
         tried(lambda: rm.Job(store=sa.make_url(url), table="t", key="id"))
     assert len(said) > 8
     assert [one for one in [*said, caplog.text] if SECRET in one] == []
+
+
+_WHOLE = [
+    "host=db password=hush-9 user=me", "password=hush-9", "PGPASSWORD=hush-9", "Server=h;Uid=u;Pwd=hush-9;", "postgresql://me@h/db&password=hush-9",
+    "postgresql://me@h/db;password=hush-9", "mariadb://me@h;password=hush-9/db", "postgresql:me:hush-9@h/db", "me:hush-9@h/db", "jdbc:postgresql://h/db?password=hush-9",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("url", _WHOLE)
+def test_a_password_where_none_belongs_is_not_shown(url: str) -> None:
+    """In place of a store, a job file, a batch; in Python and on the command line."""
+    with suppress(rm.Error):
+        assert SECRET not in repr(rm.Job(store=url, table="t", key="id"))
+    for words in (
+        ["check", url],
+        ["history", url, "--table", "t"],
+        ["batches", url, "--json"],
+        ["sync", url],
+        ["draft", url, "t", url],
+        ["capture", "start", url, "t", "--print"],
+    ):
+        ran = CliRunner().invoke(app, words)
+        assert ran.exit_code in (1, 2), (words, ran.output)
+        assert SECRET not in ran.output.replace("\n", ""), (words, ran.output)
+    with pytest.raises(rm.Error) as error:
+        rm.preview(rm.Job(store=rm.MemoryStore({"t": pa.table({"id": [1]})}), table="t", key="id"), url)
+    assert SECRET not in str(error.value)
 
 
 def test_a_draft_takes_the_password_from_the_environment(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

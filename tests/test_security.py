@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 import os
+import shutil
 import socket
+import sqlite3
 import ssl
 import threading
+import time
 from collections.abc import Iterator
-from contextlib import suppress
+from contextlib import closing, suppress
 from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
@@ -415,3 +418,111 @@ def test_nothing_outside_of_a_folder_is_written(parts: tuple[Path, Any], name: s
     if plant == "hard link" and name == ".rmend.lock":
         return  # nothing is written to it
     assert not there.is_symlink() or name in (".rmend.json", ".rmend.lock")
+
+
+# -- what nobody would write, and somebody may ----------------------------------------------------------------
+
+
+def _trees() -> rm.MemoryStore:
+    return rm.MemoryStore({"t": pa.table({"id": pa.array([1], pa.int64()), "v": pa.array(["a"]), "n": pa.array([1], pa.int64())})})
+
+
+def test_columns_in_thousands_take_their_time_once_each() -> None:
+    """Twice as many take twice as long; 100,000 are refused in words."""
+    job = rm.Job(store=_trees(), table="t", key="id")
+    took = []
+    for count in (8_000, 16_000):
+        began = time.process_time()
+        with pytest.raises(rm.JobError, match="fits no column"):
+            rm.preview(job, [{"id": 1, **{f"column {n}": 1 for n in range(count)}}])
+        took.append(time.process_time() - began)
+    assert took[1] < 3.2 * took[0] + 0.2, took
+    with pytest.raises(rm.JobError, match="100,001 columns, and 32,768 are taken"):
+        rm.preview(job, pa.table({"id": [1], **{f"c{n}": [1] for n in range(100_000)}}))
+
+
+_DIGITS = "9" * 5_000
+_WHENS = [
+    "incoming.v = '\ud800'", 'incoming."\ud800" = 1', "incoming.v LIKE '\ud800%'", f"incoming.n = {_DIGITS}", f"incoming.n = -{_DIGITS}",
+    f"incoming.n = 1e{_DIGITS}", f"incoming.n IN ({_DIGITS})", f"incoming.v = SUBSTRING(incoming.v, {_DIGITS})", f"ROUND(incoming.n, {_DIGITS}) = 1",
+    f"CAST(incoming.v AS DECIMAL({_DIGITS},2)) = 1",
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("at", range(len(_WHENS)))
+def test_odd_texts_in_rules_end_in_words(at: int) -> None:
+    for options in ({"when": _WHENS[at]}, {"when": "true", "because": f"\ud800 {at}"}):
+        job = rm.Job(store=_trees(), table="t", key="id", rules=[rm.Rule(decide="reject", **options)])
+        with pytest.raises(rm.JobError, match="rule 1"):
+            rm.preview(job, [{"id": 1}])
+
+
+@pytest.mark.parametrize("path", ["a\0.csv", "a\0*.csv", "a\ud800.csv"])
+def test_odd_paths_end_in_words(path: str) -> None:
+    store = _trees()
+    rm.merge(rm.Job(store=store, table="t", key="id"), [{"id": 2}])
+    for call in (
+        lambda: rm.preview(rm.Job(store=store, table="t", key="id"), path),
+        lambda: rm.merge(rm.Job(store=store, table="t", key="id", rejects=path), [{"id": None}]),
+        lambda: rm.sync(store, "t", follower="f", to_folder=path),
+    ):  # fmt: skip
+        with pytest.raises(rm.Error, match="no path"):
+            call()
+    with pytest.raises(rm.Error, match=r"not TOML|no job file"):
+        rm.Job.load(path)
+
+
+_FIGURES = [
+    '{"pruned": 5}', '{"pruned": {}}', '{"began": {"v": "x"}}', '{"began": 7}', '{"history": false, "after": "y"}', '{"mends": 4}', '{"key": "id"}',
+    '{"room": [1]}', '{"came_from": 1}',
+]  # fmt: skip
+_ALTERED: dict[str, list[tuple[str, str]]] = {  # our tables, and what somebody sets in them
+    "rmend_batches": [
+        ("table_name", "x'00ff'"), ("first_change", "NULL"), ("first_change", "-1"), ("last_change", "NULL"), ("last_change", "''"),
+        ("last_change", "9223372036854775807"), ("started_at", "''"), ("status", "'x'"), ("undoes", "'5'"), *(("figures", f"'{text}'") for text in _FIGURES),
+    ],
+    "t_history": [("changed_at", "''"), ("batch_no", "'x'"), ("action", "'x'"), ("changed", "'[['"), ("old_v", "x'00ff'"), ("new_id", "NULL")],
+    "rmend_followers": [("position", "NULL"), ("table_name", "NULL"), ("held_by", "'{'"), ("moved_at", "''")],
+    "rmend_captures": [
+        ("options", "'[]'"), ("options", "'{\"when\": 5}'"), ("known", "'7'"), ("known", "'{\"columns\": 5}'"), ("known", "'{\"triggers\": \"x\"}'"),
+        ("since", "''"),
+        ("position", "NULL"), ("table_name", "NULL"), ("token", "NULL"), ("position", "''"),
+    ],
+}  # fmt: skip
+
+
+@pytest.mark.parametrize("table", _ALTERED)
+def test_altered_tables_of_ours_end_in_words(table: str, tmp_path: Path) -> None:
+    """Whatever somebody writes into them, whatever is called then: an answer, or an error of ours."""
+    base, path = tmp_path / "base.db", tmp_path / "r.db"
+    with closing(sqlite3.connect(base)) as connection:
+        connection.execute("CREATE TABLE t (id INTEGER PRIMARY KEY, v TEXT)")
+    url = f"sqlite:///{base}"
+    rm.merge(rm.Job(store=url, table="t", key="id"), [{"id": n, "v": "a"} for n in range(4)])
+    rm.merge(rm.Job(store=url, table="t", key="id"), [{"id": 1, "v": "b"}])
+    rm.capture(url, "t")
+    with rm.Follower(url, "t", "f") as follower:
+        list(follower.changes())
+        follower.acknowledge()
+    url = f"sqlite:///{path}"
+    job = rm.Job(store=url, table="t", key="id")
+    calls: list[Any] = [
+        lambda: rm.batches(url), lambda: rm.history(url, "t"), lambda: rm.history(url, "t", key={"id": 1}),
+        lambda: rm.verify(url, "t"), lambda: rm.as_of(url, "t", batch=1),
+        lambda: rm.undo(url, 2, preview=True), lambda: rm.undo(url, since_batch=2, preview=True), lambda: rm.prune(url, "t", before_batch=2, preview=True),
+        lambda: rm.captures(url), lambda: rm.followers_of(url), lambda: rm.check(job), lambda: list(rm.Follower(url, "t", "f").changes()),
+        lambda: rm.merge(job, [{"id": 1, "v": "q"}]), lambda: rm.refresh_capture(url, "t"),
+        lambda: rm.pause_capture(url, "t"), lambda: rm.resume_capture(url, "t", mend=True),
+        lambda: rm.stop_capture(url, "t"),
+    ]  # fmt: skip
+    for column, value in _ALTERED[table]:
+        for ending in ("", "-wal", "-shm"):
+            path.with_name(path.name + ending).unlink(missing_ok=True)
+        shutil.copy(base, path)
+        with closing(sqlite3.connect(path)) as connection, connection:
+            connection.execute("PRAGMA ignore_check_constraints = 1")
+            with suppress(sqlite3.IntegrityError):
+                connection.execute(f"UPDATE OR IGNORE {table} SET {column} = {value}")
+        for call in calls:
+            with suppress(rm.Error):
+                call()

@@ -8,14 +8,13 @@ from dataclasses import dataclass, field, replace
 from datetime import UTC, datetime, timedelta
 from typing import Any, Literal
 
-from ..core.json_text import read_json
 from ..core.names import in_quotes
 from ..core.own_tables import CAPTURES, history_info, is_history, stored_names
 from ..core.records import known_column
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Condition, Session, Store, Trigger
-from ..stores.contract.capture import ACTIONS, Options, altered
+from ..stores.contract.capture import ACTIONS, Options, altered, known_of
 from ..stores.urls import opened
 from .captured import kept_rows, last_change, needed, note, options_of, row_for, row_of, state_in_words, turn
 from .own import own
@@ -260,8 +259,7 @@ def _about_key(info: TableInfo) -> list[str]:
 
 def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured:
     table, told = row["table_name"], options_of(row)
-    known = read_json(row["known"], dict[str, Any]())
-    columns: dict[str, str] = known.get("columns") or dict[str, str]()
+    columns, wanted = known_of(row["known"])
     since = row["since"].replace(tzinfo=UTC) if row["since"].tzinfo is None else row["since"]
     one = Captured(table, where, "", row["state"], since, int(row["position"]), list(columns), told.others())
     info = session.find(table)
@@ -269,7 +267,7 @@ def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured
         return replace(one, state="broken", notes=[f"there is no table {table!r} any more: stop this capture"])
     triggers = session.triggers(info)
     one.others = [f"{trigger.name}: {trigger.about}" for trigger in triggers if trigger.token is None]
-    lacking = _lacking(triggers, row["token"], known.get("triggers", 0)) if row["state"] == "on" else []
+    lacking = _lacking(triggers, row["token"], wanted) if row["state"] == "on" else []
     one.notes = [
         *session.unsafe_triggers(info),
         *lacking,

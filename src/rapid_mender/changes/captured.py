@@ -7,11 +7,13 @@ from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager
 from typing import Any, Literal
 
+from pydantic import TypeAdapter, ValidationError
+
 from ..core.json_text import read_json
 from ..core.names import in_quotes
-from ..core.own_tables import CAPTURES
+from ..core.own_tables import CAPTURES, CAPTURES_TABLE
 from ..core.schema import TableInfo
-from ..errors import JobError
+from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Selection, Session, Store
 from ..stores.contract.capture import Options
 from .own import check_rows, own
@@ -70,8 +72,13 @@ def state_in_words(row: Mapping[str, Any]) -> str:
 
 def options_of(row: Mapping[str, Any]) -> Options:
     kept = read_json(row["options"], dict[str, Any]())
-    kept |= {name: tuple(kept[name]) for name in ("columns", "actions") if name in kept}
-    return Options(**kept)
+    try:
+        return TypeAdapter(Options).validate_python(kept)
+    except ValidationError as error:
+        raise StoreError(
+            f"the options of the capture of {row['table_name']!r} are not as they were written, so somebody has "
+            f"altered {CAPTURES_TABLE}: stop that capture, and start it anew"
+        ) from error
 
 
 def last_change(session: Session, info: TableInfo) -> int:

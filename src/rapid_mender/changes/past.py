@@ -25,9 +25,12 @@ from ..core.schema import TableInfo
 from ..core.slots import Slots, slots_of
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Selection, Session, Where
+from .figures import wrong_figure
 from .own import check_rows
 
 NUMBER = "change_no"
+MOST_CHANGES = 1 << 62
+"""No change has a number as high as this."""
 
 
 @dataclass(frozen=True)
@@ -241,10 +244,28 @@ def runs_of(session: Session, where: Where = (), limit: int | None = None) -> li
             row.setdefault(column.name)
     check_rows(session, BATCHES, rows)
     for row in rows:
+        _check_span(session, row)
         for name, none in (("figures", {}), ("undoes", []), ("seal", {})):
             row[f"{name}_text"] = row[name]
             row[name] = read_json(row[name], none)
+        if (wrong := wrong_figure(row["figures"])) is not None:
+            raise StoreError(
+                f"{session.where}: row {row['batch_no']} of {BATCHES_TABLE} says {row['figures'][wrong]!r} of "
+                f"{wrong!r}, so somebody has altered it; put it back"
+            )
     return rows
+
+
+def _check_span(session: Session, run: Mapping[str, Any]) -> None:
+    """Raise StoreError if a batch's row cannot be true of its changes."""
+    first, last = run["first_change"], run["last_change"]
+    if first is None and last is None:
+        return
+    if first is None or last is None or not 0 < first <= last < MOST_CHANGES:
+        raise StoreError(
+            f"{session.where}: row {run['batch_no']} of {BATCHES_TABLE} has changes {first} to {last}, so somebody has "
+            "altered it; put it back"
+        )
 
 
 def together(pages: Sequence[Existing]) -> Existing:

@@ -19,7 +19,7 @@ from ..core.schema import Column, TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written, kept
 from .own import not_ours
-from .past import NUMBER, past_of
+from .past import MOST_CHANGES, NUMBER, past_of
 from .seal import is_sealed, seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
@@ -190,7 +190,10 @@ class Recorder:
             return newest
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
         told = self.session.read(BATCHES, Selection(here, "batch_no", 1, columns=["last_change"])).values
-        return max(newest, *told["last_change"].to_pylist(), 0)
+        newest = max(newest, *filter(None, told["last_change"].to_pylist()), 0)
+        if newest >= MOST_CHANGES:
+            raise StoreError(f"{self.session.where}: change {newest} of {self.info.name!r} is none; remove it by hand")
+        return newest
 
     def _check_history(self, history: TableInfo) -> None:
         """A column of the table may have been altered since: then a database may cut or round what the history gets."""

@@ -52,7 +52,8 @@ def _behind(session: Session, row: dict[str, Any]) -> tuple[int | None, float | 
     if not first.num_rows:
         return 0, None
     since = first["changed_at"].cast(_STAMP)[0].as_py()
-    return session.count(past.kept, after), max((datetime.now(UTC) - since).total_seconds(), 0.0)
+    age = None if since is None else max((datetime.now(UTC) - since).total_seconds(), 0.0)  # somebody emptied it
+    return session.count(past.kept, after), age
 
 
 def forget(store: str | Store, follower: str) -> None:

@@ -3,13 +3,10 @@ read."""
 
 from __future__ import annotations
 
-from typing import Any
-
-from ..core.json_text import read_json
 from ..core.own_tables import BATCHES_TABLE, CAPTURES_TABLE, history_info
 from ..core.schema import TableInfo
 from ..stores.contract import Condition, Need, Selection, Session
-from ..stores.contract.capture import altered
+from ..stores.contract.capture import altered, known_of
 from .job import RejectsTable
 from .plan import Plan
 from .problems import Problems
@@ -68,7 +65,7 @@ def _look_at_capture(session: Session, info: TableInfo, problems: Problems) -> N
     for row in session.read(kept, of_table).values.to_pylist():
         if row["state"] == "paused":
             problems.warn(f"the capture of {info.name} is paused: what others write to it is not recorded")
-        for note in altered(info, read_json(row["known"], dict[str, Any]()).get("columns") or {}):
+        for note in altered(info, known_of(row["known"])[0]):
             problems.warn(f"{info.name} is captured, and {note}")
 
 

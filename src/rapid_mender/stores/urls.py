@@ -23,13 +23,19 @@ _OTHERS = {"mysql": "mariadb", "maria": "mariadb", "postgres": "postgresql", "pg
 """What the stores are called elsewhere."""
 
 _LOGIN = re.compile(r"((?:[A-Za-z][A-Za-z0-9+.-]*:/*|/*)[^/@:?#]*):.*@", re.DOTALL)  # a password may have an @ in it
-_SECRET = re.compile(r"((?:^|[?&;/\s])[^=&;?/\s]*(?:pass|pwd|secret|token)[^=&;?]*=).*", re.DOTALL | re.IGNORECASE)
+_SECRET = re.compile(r"((?:^|[?&;/+\s])[^=&;?/+\s]*(?:pass|pwd|secret|token)[^=&;?]*=).*", re.DOTALL | re.IGNORECASE)
 _HOSTS = re.compile(r"(?:(?:\[[^]]*\]|[^:,\[\]]*)(?::[0-9]*)?(?:,|$))*")
 _PLACE = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*:/*)([^/?#]*)(.*)", re.DOTALL)
 
 
 def without_password(url: str) -> str:
     """A URL as it may be shown, also one that is not well formed."""
+    shown = _masked(url)
+    plain = unquote(shown)
+    return shown if _masked(plain) == plain else _masked(plain)  # what is hidden may be spelt with %3A, or %20
+
+
+def _masked(url: str) -> str:
     if url.startswith("sqlite:///"):
         return url
     shown = _SECRET.sub(r"\1***", _LOGIN.sub(r"\1:***@", url))

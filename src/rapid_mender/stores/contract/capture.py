@@ -7,6 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any, Literal, NamedTuple
 
+from ...core.json_text import read_json
 from ...core.schema import Column, TableInfo
 from ...errors import JobError, StoreError
 
@@ -104,6 +105,16 @@ class Capture(Options):
         """What an action puts into the history: its column there, the side, and the column of the table."""
         for side in sides_of(action):
             yield from ((self.names[f"{side}_{name}"], side, name) for name in self.known)
+
+
+def known_of(text: str | None) -> tuple[dict[str, str], int]:
+    """What a capture knows, from the JSON in which it is kept: its columns as they were declared, and how many triggers
+    it has. What somebody has altered to something else counts as not known."""
+    known = read_json(text, dict[str, Any]())
+    columns, triggers = known.get("columns"), known.get("triggers")
+    if not isinstance(columns, dict) or not all(isinstance(one, str) for one in columns.values()):
+        columns = {}
+    return columns, (triggers if type(triggers) is int else 0)
 
 
 def altered(info: TableInfo, known: Mapping[str, str]) -> list[str]:
