@@ -2,16 +2,19 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: help demo test check bench clean
+.PHONY: help demo test test-installs check bench clean
 
 help: ## list these targets
-	@grep -E '^[a-z]+:.*## ' Makefile | sed -E 's/^([a-z]+):[^#]*## /\1\t/' | expand -t 10
+	@grep -E '^[a-z-]+:.*## ' Makefile | sed -E 's/^([a-z-]+):[^#]*## /\1\t/' | expand -t 16
 
 demo: .venv/demo ## the whole story on a made-up town's tree register, on SQLite
 	$(BIN)/rmend demo
 
 test: .venv/dev ## every test, in parallel, on real database servers too
 	$(BIN)/python -m pytest -n auto
+
+test-installs: .venv/dev ## the demo and the examples with the lowest and the newest versions of what is needed (some minutes)
+	$(BIN)/python -m tests.installs
 
 check: .venv/dev ## ruff and mypy
 	$(BIN)/ruff check

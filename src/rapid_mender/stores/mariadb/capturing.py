@@ -119,6 +119,7 @@ class MariaDBCapturing(SQLCapturing):
         try:
             link.run(f"LOCK TABLES {self._described(info).sql} WRITE")
         except StoreError:
+            link.run("START TRANSACTION")  # the statement has ended the one before
             yield False
             return
         try:
