@@ -185,6 +185,22 @@ def _spelled(checks: Sequence[int]) -> str | None:
 # -- checking -----------------------------------------------------------------------------------------
 
 
+def broken_seals(past: Past, runs: Sequence[Mapping[str, Any]]) -> list[int]:
+    """Those of some batches whose seal does not hold for what there is of them now. Their changes are read for it; what
+    comes before and after in the chain is not: `SealCheck` does that."""
+    sealed = [(run, Seal.read(run["seal_text"])) for run in runs if run["seal_text"]]
+    return [run["batch_no"] for run, seal in sealed if not _holds(past, run, seal)]
+
+
+def _holds(past: Past, run: Mapping[str, Any], seal: Seal) -> bool:
+    also = past.runs([[Condition("batch_no", "=", int(number)) for number in seal.also]]) if seal.also else []
+    known = [name for name in seal.columns if past.names.get(f"old_{name}") in past.kept]
+    hashing = _Hashing(seal.every)
+    for page in past.changes(past.of_run(run)) if run["first_change"] is not None else ():
+        hashing.add(page.values[NUMBER].to_numpy(), _texts(past, page, known))
+    return len(also) == len(seal.also) and seal.hash == _hash(past, [*also, run], seal, hashing)
+
+
 class SealCheck:
     """Checks the seals of a table's batches while its changes stream by."""
 

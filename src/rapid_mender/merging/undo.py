@@ -16,6 +16,7 @@ from ..changes.given import whole
 from ..changes.past import NUMBER, Past, past_of
 from ..changes.past import together as joined
 from ..changes.recorder import Recorder
+from ..changes.seal import broken_seals
 from ..core.compare import Patterns, differs, unlike
 from ..core.decisions import NAMES
 from ..core.existing import Existing
@@ -24,7 +25,7 @@ from ..core.names import in_quotes
 from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..core.slots import Slots
-from ..errors import ConflictError, JobError
+from ..errors import ConflictError, JobError, StoreError
 from ..stores.contract import Condition, Conflict, Refusals, Selection, Store, Written
 from ..stores.urls import opened
 from .conflicts import LINES, Conflicts, key_of
@@ -146,6 +147,12 @@ class _Undo:
         self.past, self.session, self.info = past, past.session, past.info
         self.rest, self.force, self.preview = rest, force, preview
         self.runs = past.runs([[Condition("batch_no", "=", number) for number in numbers]]) if numbers else []
+        if not force and (broken := broken_seals(past, self.runs)):
+            raise StoreError(
+                f"{', '.join(f'batch {number}' for number in broken)} of {self.info.name!r} was altered since it was "
+                "sealed, so nobody knows whether undoing it puts back what there was; rmend verify says what was "
+                "altered, and with force it is undone all the same"
+            )
         first = min((run["first_change"] or 0 for run in self.runs), default=what.first)
         self.columns = [name for name in past.known_since(first) if not self.info[name].generated]
         self.changes = self._changes(what)
