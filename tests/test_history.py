@@ -226,7 +226,7 @@ def test_who_alters_the_past_is_found(store: str) -> None:
                 verified = rm.verify(place.store, TABLE)
                 assert not verified.holds
                 assert names(verified.altered, "batch_no", "change_no") == found, verified.altered.to_pylist()
-                for batch in {one[0] for one in found} & {1, 2}:
+                for batch in {one[0] for one in found} & {1, 2} if alter is not add else ():  # no undo reads that one
                     with pytest.raises(rm.StoreError, match=f"batch {batch} of .* was altered since it was sealed"):
                         rm.undo(place.store, batch, preview=True)
                     if alter is not remove:  # what is gone cannot be put back
