@@ -328,9 +328,7 @@ class MariaDBLink(SQLLink):
         if known is not None and now is not None and now == was:
             return known
         described = describe(self.ask, name, place)
-        if (
-            described is not None
-        ):  # what was asked before it was described: what is altered in between is seen next time
+        if described is not None:  # `now` was asked before: what is altered in between is seen next time
             self._described[name, place] = described, now if known is not None and known.sql == described.sql else None
         return described
 
