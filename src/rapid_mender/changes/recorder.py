@@ -118,7 +118,8 @@ class Recorder:
         self.start()
         if self._newest is None and not self._asked:
             self._asked = True
-            self._stand_aside()
+            if self._stand_aside():
+                self.warnings = self.session.unsafe_triggers(self.info)
             if self.history:
                 self._prepare_history()
 
@@ -170,13 +171,13 @@ class Recorder:
             self._gone = sorted(set(history.names) - set(wanted.names))
         self._newest = self._since = self.newest() if self.after is None else self.after
 
-    def _stand_aside(self) -> None:
-        """Have what the batch changes recorded by the batch alone, if others' changes of the table are captured."""
+    def _stand_aside(self) -> bool:
+        """Have what the batch changes recorded by the batch alone, if others' changes of the table are captured.
+        Returns whether they are."""
         captured = self.session.stand_aside(self.info)
-        if captured:
-            self.warnings = self.session.unsafe_triggers(self.info)
         self._by_database = captured and self.session.many_writers and self.after is None
         self.history |= captured
+        return captured
 
     def _needs_undo(self, table: TableInfo | None) -> None:
         if table is not None and not table.undoes and self.info.undoes:

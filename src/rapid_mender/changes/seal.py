@@ -167,6 +167,11 @@ def _texts(past: Past, page: Existing, columns: Sequence[str]) -> pa.Array:
     return canonical_rows(Existing(page.positions, values, page.locators, page.verbatim))
 
 
+def _known_texts(past: Past, columns: Sequence[str], page: Existing) -> pa.Array:
+    """The canonical form of changes, with those of the columns that the history still has."""
+    return _texts(past, page, [name for name in columns if past.names.get(f"old_{name}") in past.kept])
+
+
 def _joined(arrays: Sequence[np.ndarray]) -> np.ndarray:
     return np.concatenate(arrays) if arrays else np.empty(0, np.int64)
 
@@ -194,10 +199,9 @@ def broken_seals(past: Past, runs: Sequence[Mapping[str, Any]]) -> list[int]:
 
 def _holds(past: Past, run: Mapping[str, Any], seal: Seal) -> bool:
     also = past.runs([[Condition("batch_no", "=", int(number)) for number in seal.also]]) if seal.also else []
-    known = [name for name in seal.columns if past.names.get(f"old_{name}") in past.kept]
     hashing = _Hashing(seal.every)
     for page in past.changes(past.of_run(run)) if run["first_change"] is not None else ():
-        hashing.add(page.values[NUMBER].to_numpy(), _texts(past, page, known))
+        hashing.add(page.values[NUMBER].to_numpy(), _known_texts(past, seal.columns, page))
     return len(also) == len(seal.also) and seal.hash == _hash(past, [*also, run], seal, hashing)
 
 
@@ -219,7 +223,7 @@ class SealCheck:
         self.seals = {number: Seal.read(run["seal_text"]) for number, run in self.runs.items() if run["seal_text"]}
         self._hashing = {number: _Hashing(max(seal.every, 1)) for number, seal in self.seals.items()}
         self._others = {
-            number: OthersCheck(seal.others, partial(self._known_texts, seal.columns))
+            number: OthersCheck(seal.others, partial(_known_texts, past, seal.columns))
             for number, seal in self.seals.items()
             if seal.others is not None and min([seal.others.after + 1, *(one[0] for one in seal.others.late)]) > gone
         }
@@ -250,15 +254,11 @@ class SealCheck:
             if run is None:
                 self._strays += [(int(number), int(batch)) for number in numbers[places].tolist()]
             elif int(batch) in self.seals:
-                texts = self._known_texts(self.seals[int(batch)].columns, page.take(places))
+                texts = _known_texts(self.past, self.seals[int(batch)].columns, page.take(places))
                 self._hashing[int(batch)].add(numbers[places], texts)
         if page.values["batch_no"].null_count:
             for one in self._others.values():
                 one.add(page)
-
-    def _known_texts(self, columns: Sequence[str], page: Existing) -> pa.Array:
-        known = [name for name in columns if self.past.names.get(f"old_{name}") in self.past.kept]
-        return _texts(self.past, page, known)
 
     def wrong(self) -> Iterator[tuple[int | None, int | None, str]]:
         """What is wrong: the batch, the change, in words."""

@@ -30,6 +30,7 @@ _CLOCK = "TIMESTAMP'1970-01-01 00:00:00' + INTERVAL UNIX_TIMESTAMP(SYSDATE(6)) S
 """The time, in UTC, whatever the session of the writer says that it is; `MOMENT` goes by that."""
 ASIDE, MERGING = "@rmend_aside", "@rmend_merging"
 _AHEAD = 100_000
+"""How many numbers are left free for what may still count by AUTO_INCREMENT."""
 _GONE = "1054"
 """No such column."""
 _UNFIT = "1264, 1265, 1292, 1366, 1406, 1411, 1690"

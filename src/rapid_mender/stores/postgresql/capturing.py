@@ -43,7 +43,7 @@ class PostgreSQLCapturing(SQLCapturing):
         """Where changes are recorded, and with whose rights. Raises JobError where these would be others'."""
         link: PostgreSQLLink = self._write.drained()
         schema, name = link.place_of(history_name(info.name), self._described(info))
-        sql = f"{name_sql(schema)}.{name_sql(name)}"
+        sql = self._history_of(info)
         named = {"schema": text_sql(schema), "history": text_sql(name), "table": info.identity}
         (one,) = link.answer(HOME.format(**named))
         owner = one["owner"]
