@@ -209,8 +209,11 @@ def test_who_loses_the_place_is_told(store: str) -> None:
         rm.prune(place.store, TABLE, before_batch=first + 1, force=True)
         with pytest.raises(rm.JobError, match=r"the history of .* begins on .*compare the tables"):
             rm.sync(place.store, **follow)
+        rm.prune(place.store, TABLE, before="9999-01-01", force=True)  # of the history nothing is left
+        assert rm.compare(rm.Sync(store=place.store, **follow), mend=True).mended
+        assert rm.sync(place.store, **follow).position == rm.sync(place.store, **follow | {"follower": "anew", "to_table": "anew"}).position > 0
         rm.forget(place.store, "one")
-        with pytest.raises(rm.JobError, match=r"there is no follower 'one' in .*; known are 'a copy'"):
+        with pytest.raises(rm.JobError, match=r"there is no follower 'one' in .*; known are 'a copy', 'anew'"):
             rm.forget(place.store, "one")
         with rm.Follower(place.store, TABLE, "one", start="last") as again:
             merge({"tag_no": 2, "height": 6.0})

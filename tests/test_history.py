@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import random
+import secrets
 import sqlite3
 import threading
 from collections.abc import Callable, Iterator
@@ -209,8 +210,32 @@ def test_what_was_changed_since_is_a_conflict(store: str) -> None:
         assert (place.rows(), forced.forced, forced.kept) == (before, 3, 0)
 
 
+def used_by(place: Place, folder: Path) -> dict[str, Callable[..., Any]]:
+    """What uses the changes of a table: whatever batch was altered, all of it has to be asked."""
+    goes = {"follower": secrets.token_hex(4), "commit_every": 7}
+    aside = {**goes, "to_store": rm.MemoryStore({}), "to_table": "log", "keep": "changes"}
+    files = {**goes, "to_folder": str(folder / secrets.token_hex(4))}
+    (folder / files["to_folder"]).mkdir()
+    return {
+        "as of": lambda **more: rm.as_of(place.store, TABLE, position=0, **more),
+        "one life": lambda **more: [rm.life(place.store, TABLE, {"tag_no": n}, **more) for n in range(1, 6)],
+        "a log": lambda **more: rm.sync(place.store, TABLE, **aside, **more),
+        "files": lambda **more: rm.sync(place.store, TABLE, **files, **more),
+    }
+
+
+def refused(use: Callable[..., Any]) -> bool:
+    """Whether that refuses altered batches, and takes them as they are if it is forced."""
+    try:
+        use()
+    except rm.AlteredError as error:
+        use(force=True)
+        return len(error.batches) > 0
+    return False
+
+
 @every_store
-def test_who_alters_the_past_is_found(store: str) -> None:
+def test_who_alters_the_past_is_found(store: str, tmp_path: Path) -> None:
     with register(store, seal=True) as (place, merge):
         for height in (1.5, 2.5, 3.5):
             merge(*({"tag_no": n, "height": n * height} for n in range(1, 6)))
@@ -231,7 +256,11 @@ def test_who_alters_the_past_is_found(store: str) -> None:
                         rm.undo(place.store, batch, preview=True)
                     if alter is not remove:  # what is gone cannot be put back
                         rm.undo(place.store, batch, preview=True, force=True)
+                used = used_by(place, tmp_path)
+                assert [use for use in used if not refused(used[use])] == (["one life"] if alter is remove else []), alter
             assert rm.verify(place.store, TABLE).holds
+            used = used_by(place, tmp_path)
+            assert [use for use in used if refused(used[use])] == []
             rm.undo(place.store, 2, preview=True)
 
 
@@ -364,13 +393,24 @@ def test_an_altered_change_of_a_large_batch_is_narrowed_down(tmp_path: Path) -> 
     url = f"sqlite:///{tmp_path}/t.db"
     rm.merge(rm.Job(store=url, table="t", key="id", seal=True), pa.table({"id": range(count), "v": range(count)}))
     assert rm.verify(url, "t").holds
+    mid = {"position": 131_060}
+    assert rm.as_of(url, "t", **mid).num_rows == 131_060  # the history is read from amid some that have a check together
+    places = (1, 131_080, count)
     with closing(sqlite3.connect(tmp_path / "t.db")) as file:
-        for change in (1, 131_080, count):
+        for change in places:
             file.execute("UPDATE t_history SET actor = 'nobody' WHERE change_no = ?", [change])
         file.commit()
     lines = names(rm.verify(url, "t").altered, "batch_no", "change_no", "what")
-    spans = [f"changes {first} to {first + 14}: one of them was altered" for first in (1, 131_071, count - 14)]
+    first = [(change - 1) // 37 * 37 + 1 for change in places]
+    spans = [f"changes {one} to {min(one + 36, count)}: one of them was altered" for one in first]
     assert lines == [(1, int(span.split()[1]), span) for span in spans]
+    for change, near in ((131_080, first[1] + 1), (count, first[2])):  # a neighbour that shares the check
+        for altered in (change, near):
+            with pytest.raises(rm.AlteredError):
+                rm.life(url, "t", {"id": altered - 1})
+    assert rm.life(url, "t", {"id": first[1] + 36}).num_rows == 1
+    with pytest.raises(rm.AlteredError):
+        rm.as_of(url, "t", **mid)
 
 
 @every_store

@@ -23,7 +23,7 @@ if TYPE_CHECKING:
     from .changes.query import batches, history, history_pages
     from .changes.valid import at, life
     from .changes.verify import Verified, verify
-    from .errors import ConflictError, Error, IncomingError, JobError, LimitError, StoreError
+    from .errors import AlteredError, ConflictError, Error, IncomingError, JobError, LimitError, StoreError
     from .followers.compare import Compared
     from .followers.follow import Follower
     from .followers.known import followers_of, forget
@@ -45,8 +45,8 @@ if TYPE_CHECKING:
     from .stores.sqlite.store import SQLiteStore
 
 _PLACES = {
-    "ConflictError": "errors", "Error": "errors", "IncomingError": "errors", "JobError": "errors",
-    "LimitError": "errors", "StoreError": "errors",
+    "AlteredError": "errors", "ConflictError": "errors", "Error": "errors", "IncomingError": "errors",
+    "JobError": "errors", "LimitError": "errors", "StoreError": "errors",
     "batches": "changes.query", "history": "changes.query", "as_of": "changes.as_of", "at": "changes.valid",
     "life": "changes.valid",
     "index_history": "changes.indexing", "history_pages": "changes.query",
@@ -70,6 +70,7 @@ _PLACES = {
 }  # fmt: skip
 
 __all__ = [
+    "AlteredError",
     "Captured",
     "Checked",
     "ColumnOptions",

@@ -37,6 +37,15 @@ class StoreError(Error):
     """The store refused: it is not there, locked, read-only, full, or it rejected a whole statement."""
 
 
+class AlteredError(StoreError):
+    """Batches whose changes are to be used were altered since they were sealed."""
+
+    def __init__(self, message: str, batches: Sequence[int] = ()) -> None:
+        """`batches`: their numbers."""
+        super().__init__(message)
+        self.batches = tuple(batches)
+
+
 class ConflictError(Error):
     """Rows that an undo would put back are not as the batch left them; nothing was undone."""
 

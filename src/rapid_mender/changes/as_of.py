@@ -21,6 +21,7 @@ from ..incoming.ahead import ahead
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .given import key_given, moment, whole
+from .guard import Guard, guard_after
 from .past import NUMBER, Past, past_of, together
 
 LIFE = ("valid_from", "valid_to", "change_no", "batch_no")
@@ -33,19 +34,27 @@ def as_of(
     when: datetime | date | str | None = None,
     batch: int | None = None,
     position: int | None = None,
+    force: bool = False,
 ) -> pa.Table:
     """The table as it was at a time (UTC unless it has a zone), after a batch, or after the change at a position.
 
     An Arrow table with the columns that the history has of all that time; the order of the rows is not kept. Raises
-    JobError if the history does not reach back so far, or has a hole since; StoreError if the table has no history.
+    JobError if the history does not reach back so far, or has a hole since; StoreError if the table has no history, or
+    one in which a batch since then was altered after it was sealed; with `force` that is taken as it is.
     """
     with opened(store) as place, place.begin(write=False) as session:
-        info, pages = as_it_was(session, table, when=when, batch=batch, position=position)
+        info, pages = as_it_was(session, table, when=when, batch=batch, position=position, force=force)
         return pa.concat_tables([page.cast(info.schema) for page in (info.schema.empty_table(), *pages)])
 
 
 def as_it_was(
-    session: Session, table: str, *, when: Any = None, batch: int | None = None, position: int | None = None
+    session: Session,
+    table: str,
+    *,
+    when: Any = None,
+    batch: int | None = None,
+    position: int | None = None,
+    force: bool = False,
 ) -> tuple[TableInfo, Iterator[pa.Table]]:
     """What `as_of` gives, some rows at a time, and the shape of them."""
     if sum(one is not None for one in (when, batch, position)) != 1:
@@ -61,7 +70,8 @@ def as_it_was(
     assert at is not None
     _check_reach(past, at)
     names = past.known_since(at + 1)
-    return replace(past.info, columns=tuple(past.info.pick(names))), _back(past, at, names)
+    guard = guard_after(past, at, wanted=not force)
+    return replace(past.info, columns=tuple(past.info.pick(names))), _back(past, at, names, guard)
 
 
 def _end_of_batch(past: Past, batch: int) -> int:
@@ -96,12 +106,16 @@ def _check_reach(past: Past, position: int) -> None:
             raise JobError(f"{hole.words(past.info.name)}, so nobody knows how the table was before that")
 
 
-def _back(past: Past, position: int, names: list[str]) -> Iterator[pa.Table]:
-    """The rows as they were, page by page: those that nothing has touched since, and then the others."""
+def _back(past: Past, position: int, names: list[str], guard: Guard) -> Iterator[pa.Table]:
+    """The rows as they were, page by page: those that nothing has touched since, and then the others. Raises StoreError
+    before the last page if the guard finds something."""
     columns = list(dict.fromkeys([*names, *past.key]))
     wanted = [NUMBER, "action", *(past.names[f"old_{name}"] for name in columns)]
     wanted += [past.names[f"new_{name}"] for name in past.key]  # of the new rows only which they were
-    since = list(past.changes([[Condition(NUMBER, ">", position)]], wanted))
+    since = []
+    for page in past.changes([[Condition(NUMBER, ">", position)]], guard.columns(wanted)):
+        guard.add(page)
+        since.append(replace(page, values=page.values.select(wanted)))
     changes = together(since or [past.nothing()])
     slots = past.slots(changes)
     old = past.rows(changes, "old", columns).values
@@ -114,6 +128,7 @@ def _back(past: Past, position: int, names: list[str]) -> Iterator[pa.Table]:
     for page, folded in ahead(_scanned(past, columns)):
         keep = ~among(hash_rows(folded, seed), seen)
         yield page.select(names).filter(pa.array(keep))
+    guard.check()
     yield old.select(names).take(pa.array(slots.before[slots.before >= 0]))
 
 
@@ -123,11 +138,16 @@ def _scanned(past: Past, columns: list[str]) -> Iterator[tuple[pa.Table, list[pa
         yield page.values, past.fold_keys(page.values)
 
 
-def past_life(session: Session, table: str, key: Mapping[str, Any]) -> pa.Table:
+def past_life(session: Session, table: str, key: Mapping[str, Any], force: bool = False) -> pa.Table:
     """The life of one record, as the history has it, see `valid.life`."""
     past = past_of(session, table)
     given = key_given(key)
     changes = past.of_key(given)
+    batches = pc.unique(one_array(changes.values["batch_no"])).drop_null().to_pylist()
+    if batches:
+        guard = Guard(past, [[Condition("batch_no", "=", batch) for batch in batches]], wanted=not force)
+        guard.add(changes)
+        guard.check()
     columns = past.columns
     shape = pa.schema([*(past.info.schema.field(name) for name in columns), *_span_fields()])
     count = len(changes.positions)

@@ -5,6 +5,7 @@ The canonical form is written down in docs/history.md, so that somebody else can
 
 from __future__ import annotations
 
+import base64
 import hashlib
 import json
 import zlib
@@ -15,6 +16,7 @@ from typing import Any
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.compute as pc
 
 from ..core.canonical import canonical_rows, netstrings
 from ..core.existing import Existing
@@ -29,7 +31,9 @@ _OF_THE_RUN = (
     "batch_no", "table_name", "job", "actor", "application", "started_at", "finished_at", "inserted", "updated",
     "deleted", "skipped", "rejected", "first_change", "last_change", "status", "unrecorded", "figures", "undoes",
 )  # fmt: skip
-_MOST_CHECKS = 20_000
+_MOST_CHECKS = 8192
+CHECK = 16
+"""The bytes of a check."""
 
 
 @dataclass(frozen=True)
@@ -46,7 +50,8 @@ class Seal:
     gaps: list[list[int]] = field(default_factory=list)
     """The spans of numbers that no change of the batch has."""
     checks: str | None = None
-    """The CRC-32 of each `every` changes, in hexadecimal: they find which one was altered."""
+    """The BLAKE2b (RFC 7693) of each `every` changes, in Base64: they tell of some changes alone whether they were
+    altered. The hash is over them."""
     every: int = 1
     others: Others | None = None
     """What is covered of the changes that no batch made; None if the table was never captured."""
@@ -63,10 +68,15 @@ class Seal:
             whole = all(type(one) is int and 0 < one < 1 << 62 for one in numbers)
             if not whole or not all(isinstance(one, str) for one in texts):
                 return cls("")
-            bytes.fromhex(seal.checks or "")
+            if len(seal.digests()) % CHECK:
+                return cls("")
         except (TypeError, ValueError, AttributeError):
             return cls("")
         return seal
+
+    def digests(self) -> bytes:
+        """The checks, one after the other."""
+        return base64.b64decode(self.checks or "", validate=True)
 
 
 class _Hashing:
@@ -75,25 +85,42 @@ class _Hashing:
     def __init__(self, every: int) -> None:
         """`every` so many changes have a check together."""
         self.every = every
-        self.digest = hashlib.sha256()
         self.numbers: list[np.ndarray] = []
-        self.checks: list[int] = []
-        self.count = 0
+        self._checks: list[Any] = []
+        self._count = 0
 
     def add(self, numbers: np.ndarray, texts: pa.Array) -> None:
-        data = pa.concat_arrays([texts.cast(pa.large_binary())])
-        offsets = np.frombuffer(data.buffers()[1], np.int64)[data.offset : data.offset + len(data) + 1]
-        text = memoryview(data.buffers()[2] or b"")
-        self.digest.update(text[offsets[0] : offsets[-1]])
-        starts = np.arange(-self.count % self.every, len(numbers), self.every)
-        if self.checks and self.count % self.every:  # the page begins amid several that have a check together
-            end = offsets[starts[0] if len(starts) else -1]
-            self.checks[-1] = zlib.crc32(text[offsets[0] : end], self.checks[-1])
-        ends = offsets[np.append(starts[1:], len(numbers))] if len(starts) else offsets[:0]
-        spans = zip(offsets[starts].tolist(), ends.tolist(), strict=True)
-        self.checks += [zlib.crc32(text[begin:end]) for begin, end in spans]
+        starts = np.arange(-self._count % self.every, len(numbers), self.every)
+        text, offsets = text_of(texts)
+        if self._count % self.every:  # the page begins amid several that have a check together
+            self._checks[-1].update(text[offsets[0] : offsets[starts[0] if len(starts) else -1]])
+        self._checks += hashed(text, offsets, starts, np.append(starts[1:], len(numbers)))
         self.numbers.append(numbers)
-        self.count += len(numbers)
+        self._count += len(numbers)
+
+    def digests(self) -> bytes:
+        """The checks, one after the other."""
+        return b"".join(one.digest() for one in self._checks)
+
+
+def text_of(texts: pa.Array) -> tuple[memoryview, np.ndarray]:
+    """The bytes of texts, and where each begins and the last one ends."""
+    data = pa.concat_arrays([texts.cast(pa.large_binary())])
+    offsets = np.frombuffer(data.buffers()[1], np.int64)[data.offset : data.offset + len(data) + 1]
+    return memoryview(data.buffers()[2] or b""), offsets
+
+
+def hashed(text: memoryview, offsets: np.ndarray, starts: np.ndarray, ends: np.ndarray) -> list[Any]:
+    """What makes the check of each of some spans of texts."""
+    if not len(starts):
+        return []
+    spans = zip(offsets[starts].tolist(), offsets[ends].tolist(), strict=True)
+    return [hashlib.blake2b(text[begin:end], digest_size=CHECK) for begin, end in spans]
+
+
+def as_checks(digests: bytes) -> np.ndarray:
+    """Checks as two 64-bit words each."""
+    return np.frombuffer(digests, np.uint64).reshape(-1, CHECK // 8)
 
 
 def seal_of(past: Past, run: Mapping[str, Any]) -> str:
@@ -108,13 +135,13 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     hashing = _Hashing(max(1, -(-_changes_of(run) // _MOST_CHECKS)))
     if run["first_change"] is not None:
         for page in past.changes(past.of_run(run)):
-            hashing.add(page.values[NUMBER].to_numpy(), _texts(past, page, columns))
+            hashing.add(page.values[NUMBER].to_numpy(), texts_of(past, page, columns))
     seal = Seal(
         "", before, columns, {str(one["batch_no"]): _check(one) for one in ended},
-        _gaps(_joined(hashing.numbers), run), _spelled(hashing.checks), hashing.every,
-        others_of(past, prior.others if prior is not None else None, lambda page: _texts(past, page, columns)),
+        _gaps(_joined(hashing.numbers), run), base64.b64encode(hashing.digests()).decode() or None, hashing.every,
+        others_of(past, prior.others if prior is not None else None, lambda page: texts_of(past, page, columns)),
     )  # fmt: skip
-    kept = asdict(replace(seal, hash=_hash(past, [*ended, run], seal, hashing)))
+    kept = asdict(replace(seal, hash=hash_of(past, [*ended, run], seal, hashing.digests())))
     return json.dumps({name: value for name, value in kept.items() if name != "others" or value is not None})
 
 
@@ -136,12 +163,13 @@ def _check(run: Mapping[str, Any]) -> str:
     return f"{zlib.crc32(_row_of(run)):08x}"
 
 
-def _hash(past: Past, runs: Sequence[Mapping[str, Any]], seal: Seal, hashing: _Hashing) -> str:
-    head = netstrings(["rmend seal 1", seal.before, *_of_others(seal.others)])
+def hash_of(past: Past, runs: Sequence[Mapping[str, Any]], seal: Seal, digests: bytes) -> str:
+    """The hash of a seal, from the rows of its batches and the checks of the changes."""
+    head = netstrings(["rmend seal 2", seal.before, *_of_others(seal.others)])
     kinds = {column.name: family(column.type) for column in past.kept.columns}
     names = [(name, past.names.get(f"old_{name}", "")) for name in seal.columns]
     shape = netstrings(one for name, stored in names if stored in kinds for one in (name, kinds[stored]))
-    return hashlib.sha256(head + b"".join(map(_row_of, runs)) + shape + hashing.digest.digest()).hexdigest()
+    return hashlib.sha256(head + b"".join(map(_row_of, runs)) + shape + digests).hexdigest()
 
 
 def _of_others(others: Others | None) -> list[Any]:
@@ -155,7 +183,7 @@ def _plain(value: Any) -> Any:
     return value.strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3] + "Z" if hasattr(value, "strftime") else value
 
 
-def _texts(past: Past, page: Existing, columns: Sequence[str]) -> pa.Array:
+def texts_of(past: Past, page: Existing, columns: Sequence[str]) -> pa.Array:
     """The canonical form of changes: our own columns, then old and new of each of the table's."""
     own = [column.name for column in FIXED if column.name in page.values.column_names]
     values = page.values.select(own)
@@ -167,9 +195,9 @@ def _texts(past: Past, page: Existing, columns: Sequence[str]) -> pa.Array:
     return canonical_rows(Existing(page.positions, values, page.locators, page.verbatim))
 
 
-def _known_texts(past: Past, columns: Sequence[str], page: Existing) -> pa.Array:
+def known_texts(past: Past, columns: Sequence[str], page: Existing) -> pa.Array:
     """The canonical form of changes, with those of the columns that the history still has."""
-    return _texts(past, page, [name for name in columns if past.names.get(f"old_{name}") in past.kept])
+    return texts_of(past, page, [name for name in columns if past.names.get(f"old_{name}") in past.kept])
 
 
 def _joined(arrays: Sequence[np.ndarray]) -> np.ndarray:
@@ -182,27 +210,32 @@ def _gaps(numbers: np.ndarray, run: Mapping[str, Any]) -> list[list[int]]:
     return gaps(np.concatenate([[first - 1], numbers, [last + 1]]))
 
 
-def _spelled(checks: Sequence[int]) -> str | None:
-    """Eight hexadecimal digits for each check."""
-    return "".join(f"{one:08x}" for one in checks) or None
-
-
 # -- checking -----------------------------------------------------------------------------------------
 
 
-def broken_seals(past: Past, runs: Sequence[Mapping[str, Any]]) -> list[int]:
-    """Those of some batches whose seal does not hold for what there is of them now. Their changes are read for it; what
-    comes before and after in the chain is not: `SealCheck` does that."""
-    sealed = [(run, Seal.read(run["seal_text"])) for run in runs if run["seal_text"]]
-    return [run["batch_no"] for run, seal in sealed if not _holds(past, run, seal)]
-
-
-def _holds(past: Past, run: Mapping[str, Any], seal: Seal) -> bool:
-    also = past.runs([[Condition("batch_no", "=", int(number)) for number in seal.also]]) if seal.also else []
-    hashing = _Hashing(seal.every)
-    for page in past.changes(past.of_run(run)) if run["first_change"] is not None else ():
-        hashing.add(page.values[NUMBER].to_numpy(), _known_texts(past, seal.columns, page))
-    return len(also) == len(seal.also) and seal.hash == _hash(past, [*also, run], seal, hashing)
+def by_batch(
+    past: Past, page: Existing, seals: Mapping[int, Seal]
+) -> Iterator[tuple[int, np.ndarray, pa.Array | None]]:
+    """The changes of a page by the batches that made them: the batch, the numbers of its changes, and the canonical
+    form of these if it is sealed."""
+    numbers = page.values[NUMBER].to_numpy()
+    batches = page.values["batch_no"]
+    mine = np.flatnonzero(batches.is_valid().to_numpy())
+    batch = pc.fill_null(batches, 0).to_numpy()[mine]
+    order = np.argsort(batch, kind="stable")
+    edges = np.append(np.flatnonzero(np.diff(batch[order], prepend=-1)), len(order))
+    forms: dict[tuple[str, ...], pa.Array] = {}
+    for begin, end in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
+        places = mine[order[begin:end]]
+        one = int(batch[order[begin]])
+        texts = None
+        if one in seals:
+            columns = tuple(seals[one].columns)
+            if columns not in forms:
+                forms[columns] = known_texts(past, columns, page)
+            whole = len(places) == len(numbers)
+            texts = forms[columns] if whole else forms[columns].take(pa.array(places))
+        yield one, numbers[places], texts
 
 
 class SealCheck:
@@ -223,7 +256,7 @@ class SealCheck:
         self.seals = {number: Seal.read(run["seal_text"]) for number, run in self.runs.items() if run["seal_text"]}
         self._hashing = {number: _Hashing(max(seal.every, 1)) for number, seal in self.seals.items()}
         self._others = {
-            number: OthersCheck(seal.others, partial(_known_texts, past, seal.columns))
+            number: OthersCheck(seal.others, partial(known_texts, past, seal.columns))
             for number, seal in self.seals.items()
             if seal.others is not None and min([seal.others.after + 1, *(one[0] for one in seal.others.late)]) > gone
         }
@@ -246,16 +279,13 @@ class SealCheck:
         """Take up the next changes."""
         if not self.seals:
             return
-        batches = page.values["batch_no"].to_numpy(zero_copy_only=False)
-        numbers = page.values[NUMBER].to_numpy()
-        for batch in np.unique(batches[~np.isnan(batches.astype(float))]).tolist():
-            places = np.flatnonzero((batches == batch) & (numbers > self._gone))
-            run = self.runs.get(int(batch))
-            if run is None:
-                self._strays += [(int(number), int(batch)) for number in numbers[places].tolist()]
-            elif int(batch) in self.seals:
-                texts = _known_texts(self.past, self.seals[int(batch)].columns, page.take(places))
-                self._hashing[int(batch)].add(numbers[places], texts)
+        there = page.values[NUMBER].to_numpy()
+        left = page if not len(there) or there[0] > self._gone else page.take(np.flatnonzero(there > self._gone))
+        for batch, numbers, texts in by_batch(self.past, left, self.seals):
+            if batch not in self.runs:
+                self._strays += [(number, batch) for number in numbers.tolist()]
+            elif texts is not None:
+                self._hashing[batch].add(numbers, texts)
         if page.values["batch_no"].null_count:
             for one in self._others.values():
                 one.add(page)
@@ -273,8 +303,8 @@ class SealCheck:
                 yield batch, None, "the seal does not follow that of the batch before"
             before = seal.hash
             others = {number: self._every.get(int(number)) for number in seal.also}
-            hashed = _hash(self.past, [*filter(None, others.values()), run], seal, hashing)
-            if hashed == before and None not in others.values():
+            found = hash_of(self.past, [*filter(None, others.values()), run], seal, hashing.digests())
+            if found == before and None not in others.values():
                 continue
             places: list[tuple[int | None, int | None, str]] = []
             for name, other in others.items():
@@ -301,14 +331,14 @@ class SealCheck:
             yield number, "a change was removed"
         for number in np.setdiff1d(numbers, sealed).tolist():
             yield number, "a change was added"
-        was = np.frombuffer(bytes.fromhex(seal.checks or ""), ">u4") if len(seal.checks or "") % 8 == 0 else ()
+        was, now = as_checks(seal.digests()), as_checks(hashing.digests())
         if seal.every == 1 and len(was) == len(sealed) and not np.array_equal(numbers, sealed):
             _, mine, theirs = np.intersect1d(numbers, sealed, return_indices=True)
-        elif len(was) == len(hashing.checks) and np.array_equal(numbers, sealed):
+        elif len(was) == len(now) and np.array_equal(numbers, sealed):
             mine = theirs = np.arange(len(was))
         else:
             return
-        for at in mine[np.array(hashing.checks, np.int64)[mine] != np.asarray(was)[theirs]].tolist():
+        for at in mine[(now[mine] != was[theirs]).any(1)].tolist():
             begin, end = at * seal.every, min((at + 1) * seal.every, len(numbers)) - 1
             span = f"changes {numbers[begin]} to {numbers[end]}: one of them was altered"
             yield int(numbers[begin]), "the change was altered" if begin == end else span

@@ -55,13 +55,18 @@ def keeping_of(session: Session, info: TableInfo) -> Keeping | None:
 
 
 def at(
-    store: str | Store, table: str, when: datetime | date | str, *, as_of: datetime | date | str | None = None
+    store: str | Store,
+    table: str,
+    when: datetime | date | str,
+    *,
+    as_of: datetime | date | str | None = None,
+    force: bool = False,
 ) -> pa.Table:
     """The rows of a table of versions that are valid at an instant: what was so then, as the table says.
 
-    With `as_of` as the table said at that time: what was believed then of the instant. An Arrow table with the table's
-    columns. Raises JobError if the table keeps no versions, or its history does not reach back so far; StoreError if it
-    is not there.
+    With `as_of` as the table said at that time: what was believed then of the instant; `force` is that of `as_of()`.
+    An Arrow table with the table's columns. Raises JobError if the table keeps no versions, or its history does not
+    reach back so far; StoreError if it is not there.
     """
     with opened(store) as place, place.begin(write=False) as session:
         info = session.describe(table)
@@ -71,7 +76,7 @@ def at(
         instant = _instant(info[keeping.begin].type, when)
         names, pages = info.names, (page.values for page in session.scan(info, info.names, key=info.names))
         if as_of is not None:
-            shape, pages = as_it_was(session, table, when=as_of)  # type: ignore[assignment]
+            shape, pages = as_it_was(session, table, when=as_of, force=force)  # type: ignore[assignment]
             names = shape.names
         out = [pa.schema([info.schema.field(name) for name in names]).empty_table()]
         for page in pages:
@@ -101,18 +106,19 @@ def versions_of(session: Session, table: str, key: Mapping[str, Any]) -> Life | 
     return Life(rows.take(np.argsort(begin, kind="stable")), keeping)
 
 
-def life(store: str | Store, table: str, key: Mapping[str, Any]) -> pa.Table:
+def life(store: str | Store, table: str, key: Mapping[str, Any], *, force: bool = False) -> pa.Table:
     """The life of one thing. `key` maps columns to values.
 
     Of a table that keeps versions these, the oldest first, with the table's columns. Of another table the rows that a
     record has had, as its history has them, and the spans in which they stood: the table's columns, then `valid_from`
     and `valid_to` (UTC; null where the history does not say, or the row still stands), and the `change_no` and
-    `batch_no` that put the row there.
+    `batch_no` that put the row there. Raises StoreError if one of these batches was altered since it was sealed; with
+    `force` it is taken as it is.
     """
     given = key_given(key)
     with opened(store) as place, place.begin(write=False) as session:
         kept = versions_of(session, table, given)
-        return kept.rows.values if kept is not None else past_life(session, table, given)
+        return kept.rows.values if kept is not None else past_life(session, table, given, force)
 
 
 def _instant(kind: pa.DataType, when: Any) -> np.int64:

@@ -26,6 +26,9 @@ def sync(
         bool, typer.Option("--compare", help="Only hold both tables against each other, and say what differs.")
     ] = False,
     mend: Annotated[bool, typer.Option("--mend", help="Compare, merge what differs, and follow from there.")] = False,
+    force: Annotated[
+        bool, typer.Option("--force", help="Follow also changes that were altered since they were sealed.")
+    ] = False,
     set: Names = None,
     json: AsJson = False,
 ) -> None:
@@ -36,6 +39,7 @@ def sync(
     """
     with errors_in_words():
         from .. import documents
+        from ..errors import JobError
         from ..followers.going_on import going_on, interval
         from ..followers.sync import compare as compare_tables
         from ..followers.sync import syncing
@@ -44,6 +48,8 @@ def sync(
 
         told = Sync.load(job, names=pairs("--set", "NAME=VALUE", set))
         if compare or mend:
+            if force:
+                raise JobError("--force is for following; leave it out with --compare and --mend")
             found = compare_tables(told, mend)
             with output():
                 if json:
@@ -56,14 +62,14 @@ def sync(
         if every is not None:
             pause = interval(every)
             show_log("rapid_mender")
-            for done in going_on(told, pause):
+            for done in going_on(told, pause, force):
                 if done.filled or done.changes or done.held_by:
                     if json:
                         screen.print_json_line(documents.of_synced(done))
                     else:
                         draw_following.synced(done, short=True)
             return
-        with syncing(told) as bring:
+        with syncing(told, force) as bring:
             done = bring()
         with output():
             if json:

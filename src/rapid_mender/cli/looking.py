@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated, Any
 import typer
 
 from .exits import errors_in_words
-from .options import AsJson, Key, Names, OtherStore, Table, Where, pairs, place_of
+from .options import AsJson, Force, Key, Names, OtherStore, Table, Where, pairs, place_of
 from .past import show_life
 
 if TYPE_CHECKING:
@@ -79,6 +79,7 @@ def history(
         str | None,
         typer.Option("--out", metavar="FILE", help="Write all of them: .csv, .jsonl, .parquet or .events.jsonl."),
     ] = None,
+    force: Force = False,
     other: OtherStore = None,
     set: Names = None,
     json: AsJson = False,
@@ -96,7 +97,7 @@ def history(
 
         store, name, job_key = place_of(where, other, set, table)
         if life:
-            show_life(store, name, pairs("--life", "COLUMN=VALUE", life), json)
+            show_life(store, name, pairs("--life", "COLUMN=VALUE", life), json, force)
             return
         given = pairs("--key", "COLUMN=VALUE", key)
         filters: dict[str, Any] = {

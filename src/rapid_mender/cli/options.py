@@ -37,6 +37,7 @@ Key = Annotated[
 ]
 
 
+Force = Annotated[bool, typer.Option("--force", help="Go by batches also that were altered since they were sealed.")]
 Where = Annotated[str, typer.Argument(metavar="JOB|STORE", help="A job file, or a store URL.")]
 Table = Annotated[str | None, typer.Option("--table", help="The table; needed with a store URL.")]
 

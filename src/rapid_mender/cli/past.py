@@ -8,7 +8,7 @@ from typing import TYPE_CHECKING, Annotated
 import typer
 
 from .exits import DIFFERS, STOPPED, errors_in_words, output
-from .options import AsJson, Key, Names, OtherStore, Table, Where, pairs, place_of
+from .options import AsJson, Force, Key, Names, OtherStore, Table, Where, pairs, place_of
 
 if TYPE_CHECKING:
     from ..stores.contract import Store
@@ -32,7 +32,9 @@ def undo(
     ] = None,
     preview: Annotated[bool, typer.Option("--preview", help="Show what would be put back, and write nothing.")] = False,
     rest: Annotated[bool, typer.Option("--rest", help="Leave rows that were changed since, undo the others.")] = False,
-    force: Annotated[bool, typer.Option("--force", help="Put back rows that were changed since, too.")] = False,
+    force: Annotated[
+        bool, typer.Option("--force", help="Put back rows that were changed since, too, and altered batches.")
+    ] = False,
     table: Table = None,
     other: OtherStore = None,
     set: Names = None,
@@ -77,6 +79,7 @@ def as_of(
     ] = None,
     to: Annotated[str | None, typer.Option("--to", metavar="URL", help="Write all rows to a new table there.")] = None,
     to_table: Annotated[str | None, typer.Option("--to-table", metavar="NAME", help="The name of that table.")] = None,
+    force: Force = False,
     limit: Annotated[int, typer.Option("--limit", min=1, help="Show so many rows.")] = 20,
     table: Table = None,
     other: OtherStore = None,
@@ -100,13 +103,13 @@ def as_of(
         if (to is None) != (to_table is None):
             raise JobError("a new table needs both: --to, its store, and --to-table, its name")
         if key and when is None and batch is None and position is None:
-            show_life(store, name, pairs("--key", "COLUMN=VALUE", key), json)
+            show_life(store, name, pairs("--key", "COLUMN=VALUE", key), json, force)
             return
         if key:
             raise JobError("--key shows the whole life of a record; leave out --when, --batch and --position")
         spool = Spool()
         with opened(store) as place, place.begin(write=False) as session:
-            info, pages = as_it_was(session, name, when=when, batch=batch, position=position)
+            info, pages = as_it_was(session, name, when=when, batch=batch, position=position, force=force)
             if out is not None:
                 count = write_file(out, info.schema, pages)
                 screen.say(f"Wrote {screen.counted(count, 'row')} to {out}.")
@@ -185,7 +188,7 @@ def prune(
                 draw_past.pruned(done)
 
 
-def show_life(store: str | Store, table: str, key: dict[str, str], json: bool) -> None:
+def show_life(store: str | Store, table: str, key: dict[str, str], json: bool, force: bool = False) -> None:
     """Show the versions of one thing, or the rows that a record has had."""
     from .. import documents
     from ..changes.as_of import past_life
@@ -195,7 +198,7 @@ def show_life(store: str | Store, table: str, key: dict[str, str], json: bool) -
 
     with opened(store) as place, place.begin(write=False) as session:
         kept = versions_of(session, table, key)
-        rows = kept.rows.values if kept is not None else past_life(session, table, key)
+        rows = kept.rows.values if kept is not None else past_life(session, table, key, force)
     if json:
         screen.print_json({"table": table, "rows": documents.of_rows(rows)})
     elif kept is not None:

@@ -16,6 +16,11 @@ from .cast import as_text, plain
 from .existing import Existing
 
 _NULL = "-,"
+_SAMPLE = 1024
+"""Of so many values it is seen whether they repeat."""
+_LEAST = 16
+_LONG = 4096
+"""Up to this length in bytes, lengths are spelled beforehand."""
 
 
 def netstrings(texts: Iterable[object]) -> bytes:
@@ -29,18 +34,56 @@ def netstrings(texts: Iterable[object]) -> bytes:
 
 def canonical_rows(rows: Existing) -> pa.Array:
     """Each row as one text: its values as netstrings, column after column."""
-    cells = [_canonical(rows, name) for name in rows.values.column_names]
-    return pc.binary_join_element_wise(*cells, "")
+    pieces: list[pa.Array | pa.Scalar] = []
+    for name in rows.values.column_names:
+        for piece in _canonical(rows, name):
+            if isinstance(piece, pa.Scalar) and pieces and isinstance(pieces[-1], pa.Scalar):
+                pieces[-1] = pa.scalar(pieces[-1].as_py() + piece.as_py())
+            else:
+                pieces.append(piece)
+    joined = pc.binary_join_element_wise(*pieces, "")
+    return pa.repeat(joined, rows.values.num_rows) if isinstance(joined, pa.Scalar) else joined
 
 
-def _canonical(rows: Existing, name: str) -> pa.Array:
+_Pieces = list[pa.Array | pa.Scalar]
+"""Texts that make one if they are put together; a scalar is the same for every row."""
+
+
+def _canonical(rows: Existing, name: str) -> _Pieces:
+    """The cells of a column."""
     values = plain(rows.values[name])
-    texts = as_text(values)[0]
-    if pt.is_floating(values.type) or pt.is_decimal(values.type):  # 1, 1.0 and 1.00 are one number
-        texts = pc.replace_substring_regex(texts, r"^(-?\d+)(\.\d*?)0+$", r"\1\2")
-        texts = pc.replace_substring_regex(texts, r"\.$", "")
     if name in rows.verbatim:
         cells = rows.verbatim[name]
-        texts = pc.replace_with_mask(texts, pa.array(cells.mask), plain(cells.text))
-    size = pc.binary_length(texts.cast(pa.binary())).cast(pa.string())
-    return pc.fill_null(pc.binary_join_element_wise(size, ":", texts, ",", ""), _NULL)
+        return _netstrings(pc.replace_with_mask(_texts(values), pa.array(cells.mask), plain(cells.text)))
+    if not _repeats(values):
+        return _netstrings(_texts(values))
+    few = values.dictionary_encode()
+    each = pc.binary_join_element_wise(*_netstrings(_texts(few.dictionary)), "")
+    if len(few.dictionary) == 1 and not few.null_count:
+        return [each[0]]
+    return [pc.fill_null(each.take(few.indices), _NULL)]
+
+
+def _repeats(values: pa.Array) -> bool:
+    """Whether values repeat so often that each is spelled once only. Not so numbers with a point: two zeros are one."""
+    sample = values[:_SAMPLE]
+    alike = pt.is_floating(values.type) or pt.is_nested(values.type) or len(sample) < _LEAST
+    return not alike and len(sample.unique()) * 4 <= len(sample)
+
+
+def _texts(values: pa.Array) -> pa.Array:
+    """Values as text; 1, 1.0 and 1.00 are one number."""
+    texts = as_text(values)[0]
+    if pt.is_decimal(values.type) and values.type.scale > 0:
+        return pc.ascii_rtrim(pc.ascii_rtrim(texts, "0"), ".")
+    return texts
+
+
+def _netstrings(texts: pa.Array) -> _Pieces:
+    lengths = pc.binary_length(texts.cast(pa.binary()))
+    least, most = pc.min_max(lengths).values()
+    if texts.null_count or not len(texts) or most.as_py() > _LONG:
+        sizes = lengths.cast(pa.string())
+        return [pc.fill_null(pc.binary_join_element_wise(sizes, ":", texts, ",", ""), _NULL)]
+    sizes = [f"{length}:" for length in range(most.as_py() + 1)]
+    return [pa.scalar(sizes[-1]) if least == most else pa.array(sizes).take(lengths), texts, pa.scalar(",")]

@@ -18,6 +18,7 @@ import pyarrow as pa
 from ..changes.events import event_lines
 from ..changes.export import lines_into, parquet_into
 from ..changes.form import build
+from ..changes.guard import guard_after
 from ..changes.past import NUMBER
 from ..changes.query import as_told
 from ..changes.recorder import Recorder
@@ -37,8 +38,8 @@ _DIGITS = 12
 class FolderSyncing(Syncing):
     """A sync into files of a folder."""
 
-    def __init__(self, job: Sync, folder: str, source: Store, tail: Tail) -> None:
-        super().__init__(job, source, tail, f"files in {folder}")
+    def __init__(self, job: Sync, folder: str, source: Store, tail: Tail, force: bool = False) -> None:
+        super().__init__(job, source, tail, f"files in {folder}", force)
         self.folder = folder
         self.ending = ".events.jsonl" if job.format == "events" else ".parquet"
         self.about = {"follower": job.follower, "table": job.table}
@@ -132,10 +133,13 @@ class FolderSyncing(Syncing):
 
     def _changes(self, send: Sending, view: View, position: int, last: int) -> Iterator[pa.Table]:
         assert view.past is not None
+        guard = guard_after(view.past, position, last, not self.force)
         for page in view.changes(position, last):
+            guard.add(page)
             places = send.wanted_changes(view.past, page)
             if len(places):
                 yield self._shaped(send, as_told(view.past, page.values.take(pa.array(places))))
+        guard.check(last)
 
     def _as_inserts(self, send: Sending, rows: Existing) -> pa.Table:
         """Rows as changes that insert them, of no number."""

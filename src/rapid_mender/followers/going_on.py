@@ -7,7 +7,7 @@ import re
 import time
 from collections.abc import Iterator
 
-from ..errors import JobError, StoreError
+from ..errors import AlteredError, JobError, StoreError
 from ..jobs.sync_job import Sync
 from .sync import syncing
 from .syncing import Synced
@@ -25,15 +25,16 @@ def interval(text: str) -> float:
     return float(match[1]) * _UNITS[match[2]]
 
 
-def going_on(job: Sync, every: float) -> Iterator[Synced]:
+def going_on(job: Sync, every: float, force: bool = False) -> Iterator[Synced]:
     """Sync again and again, every so many seconds; gives what each round has done.
 
-    A store that is lost is waited for, longer each time, up to a minute. Raises JobError for what no waiting mends.
+    A store that is lost is waited for, longer each time, up to a minute. Raises JobError for what no waiting mends, and
+    AlteredError if changes that are to come were altered since they were sealed, unless `force`.
     """
     waits = _FIRST
     while True:
         try:
-            with syncing(job) as bring:
+            with syncing(job, force) as bring:
                 while True:
                     began = time.monotonic()
                     done = bring()
@@ -45,6 +46,8 @@ def going_on(job: Sync, every: float) -> Iterator[Synced]:
                         )  # fmt: skip
                     yield done
                     time.sleep(max(every - (time.monotonic() - began), 0.0))
+        except AlteredError:
+            raise
         except StoreError as error:
             _log.warning("%s waits %.0f s, and tries again: %s", job.follower, waits, error)
             time.sleep(waits)

@@ -13,8 +13,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..changes.guard import Guard, any_sealed, guard_after
 from ..changes.netting import netted
-from ..changes.past import NUMBER, together
+from ..changes.past import NUMBER, Past, together
 from ..core.existing import Existing
 from ..core.own_tables import BATCHES, FIXED, SYNCED
 from ..core.schema import TableInfo, copied
@@ -42,6 +43,7 @@ def sync(
     to_table: str | None = None,
     *,
     follower: str | None = None,
+    force: bool = False,
     **options: Any,
 ) -> Synced:
     """Bring a table that follows another up to date: `to_table` of `to_store` follows `table` of `store`.
@@ -51,14 +53,15 @@ def sync(
     options are those of `Sync`, which may be given in their place. A target that is not there is made.
 
     Raises JobError for a wrong option, or if changes that are to come were pruned or never kept; StoreError if a store
-    refuses; LimitError past max_rejects or max_deletes: then the position stays.
+    refuses; AlteredError if changes that are to come were altered since they were sealed, unless `force`; LimitError
+    past max_rejects or max_deletes: then the position stays.
     """
     named = {"table": table, "to_store": to_store, "to_table": to_table, "follower": follower} | options
     given = {name: value for name, value in named.items() if value is not None}
     if isinstance(store, Sync) and given:
         raise JobError(f"a Sync says all itself; leave out {', '.join(given)}")
     job = store if isinstance(store, Sync) else Sync(store=store, **given)
-    with syncing(job) as run:
+    with syncing(job, force) as run:
         return run()
 
 
@@ -77,15 +80,16 @@ def compare(job: Sync, mend: bool = False) -> Compared:
 
 
 @contextmanager
-def syncing(job: Sync) -> Iterator[Callable[[], Synced]]:
-    """A function that brings the target up to date, each time that it is called; what is opened stays open."""
+def syncing(job: Sync, force: bool = False) -> Iterator[Callable[[], Synced]]:
+    """A function that brings the target up to date, each time that it is called; what is opened stays open. `force`: as
+    for `sync`."""
     with opened(job.store) as source, closing(Tail(source, job.table)) as tail:
         if job.to_folder is not None:
-            yield FolderSyncing(job, job.to_folder, source, tail).go
+            yield FolderSyncing(job, job.to_folder, source, tail, force).go
             return
         assert job.to_store is not None
         with opened(job.to_store) as target:
-            yield TableSyncing(job, source, target, tail).go
+            yield TableSyncing(job, source, target, tail, force).go
 
 
 _PLACE = ("position", "batch_no", "filled", "keyless")
@@ -118,8 +122,8 @@ class _Moving:
 class TableSyncing(Syncing):
     """A sync into a table."""
 
-    def __init__(self, job: Sync, source: Store, target: Store, tail: Tail) -> None:
-        super().__init__(job, source, tail, f"{job.to_table} in {target.where}")
+    def __init__(self, job: Sync, source: Store, target: Store, tail: Tail, force: bool = False) -> None:
+        super().__init__(job, source, tail, f"{job.to_table} in {target.where}", force)
         self.target = target
         self.done = self._nothing_done()
         self.same = {"follower": job.follower}
@@ -277,6 +281,7 @@ class TableSyncing(Syncing):
             if not pages or view.past is None:
                 return None
             last = int(pages[-1].values[NUMBER][-1].as_py())
+            guard = self._guard(view.past, pages, at["position"], last)
             count = sum(len(page.positions) for page in pages)
             token = token_of(view.session, view.info.name)
             records = None
@@ -285,6 +290,7 @@ class TableSyncing(Syncing):
                     records = send.of_changes(view.past, together(pages))
                 else:
                     records = send.of_net(netted(view.past, pages, send.needed, whole=send.compares))
+            guard.check(last)
         after = at | {"position": last}
         moving = self._moving(at, after, [*came_from, *([token] if token else [])])
         if records is not None and records.num_rows:
@@ -295,12 +301,19 @@ class TableSyncing(Syncing):
         self.done.changes += count
         return after
 
+    def _guard(self, past: Past, pages: list[Existing], after: int, last: int) -> Guard:
+        guard = guard_after(past, after, last, not self.force)
+        for page in pages:
+            guard.add(page)
+        return guard
+
     def _next(self, view: View, position: int, until: int, send: Sending) -> tuple[list[Existing], list[str], bool]:
         """The next changes that have come the same way; that way, and whether it began at the target."""
         pages: list[Existing] = []
         way: list[str] | None = None
         count, columns = 0, None
-        if self.job.keep == "rows" and view.past is not None:  # of a log all is kept
+        sealed = view.past is not None and not self.force and any_sealed(view.past, position)
+        if self.job.keep == "rows" and view.past is not None and not sealed:  # of a log, and of a seal, all is wanted
             columns = [NUMBER, "batch_no", "action"]
             columns += view.past.stored(send.needed if send.compares else send.key, ["old"])
             columns += view.past.stored(send.needed, ["new"])

@@ -65,7 +65,9 @@ class Synced:
 class Syncing:
     """A sync whose source is open; what follows is called `goes_to`."""
 
-    def __init__(self, job: Sync, source: Store, tail: Tail, goes_to: str) -> None:
+    def __init__(self, job: Sync, source: Store, tail: Tail, goes_to: str, force: bool = False) -> None:
+        """`force`: also changes that were altered since they were sealed."""
+        self.force = force
         self.job, self.source, self.tail, self.goes_to = job, source, tail, goes_to
         self.table = job.table
         """The table that is followed, as its store names it."""

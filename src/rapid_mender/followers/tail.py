@@ -94,6 +94,8 @@ class Tail:
                 if past is None:
                     yield View(self.store, session, info, None, position, newest_batch)
                     return
+                if not whole and past.begins:  # what was pruned is there no more, and nobody waits for it
+                    position = max(position, past.begins["change"])
                 until, newest = self._until(past, position, last)
                 over = until != newest and self._mark(past, newest)
                 if until is not None and (last or not over):

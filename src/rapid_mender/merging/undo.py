@@ -13,10 +13,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..changes.given import whole
+from ..changes.guard import Guard
 from ..changes.past import NUMBER, Past, past_of
 from ..changes.past import together as joined
 from ..changes.recorder import Recorder
-from ..changes.seal import broken_seals
 from ..core.compare import Patterns, differs, unlike
 from ..core.decisions import NAMES
 from ..core.existing import Existing
@@ -25,8 +25,8 @@ from ..core.names import in_quotes
 from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..core.slots import Slots
-from ..errors import ConflictError, JobError, StoreError
-from ..stores.contract import Condition, Conflict, Refusals, Selection, Store, Written
+from ..errors import ConflictError, JobError
+from ..stores.contract import Condition, Conflict, Refusals, Selection, Store, Where, Written
 from ..stores.urls import opened
 from .conflicts import LINES, Conflicts, key_of
 from .retries import MOST, pause
@@ -93,7 +93,8 @@ def undo(
 
     A row that is not as these changes left it, that others changed in between, or that the database does not take, is
     a conflict: then nothing is undone and ConflictError is raised, which has all of them in `undone`. With `rest` the
-    other rows are undone, with `force` these too. With a batch, `table` only makes sure that it is one of that table.
+    other rows are undone, with `force` these too. Batches that were altered since they were sealed are an AlteredError,
+    unless `force`. With a batch, `table` only makes sure that it is one of that table.
     With `preview` nothing is written or raised for a conflict. Raises JobError if there is no such batch, or its
     history was switched off or is gone.
     """
@@ -147,12 +148,8 @@ class _Undo:
         self.past, self.session, self.info = past, past.session, past.info
         self.rest, self.force, self.preview = rest, force, preview
         self.runs = past.runs([[Condition("batch_no", "=", number) for number in numbers]]) if numbers else []
-        if not force and (broken := broken_seals(past, self.runs)):
-            raise StoreError(
-                f"{', '.join(f'batch {number}' for number in broken)} of {self.info.name!r} was altered since it was "
-                "sealed, so nobody knows whether undoing it puts back what there was; rmend verify says what was "
-                "altered, and with force it is undone all the same"
-            )
+        of = [Condition("batch_no", "=", number) for number in numbers] or [Condition("last_change", ">=", what.first)]
+        self.guard = Guard(past, [of], 0 if numbers else None, not force)
         first = min((run["first_change"] or 0 for run in self.runs), default=what.first)
         self.columns = [name for name in past.known_since(first) if not self.info[name].generated]
         self.changes = self._changes(what)
@@ -174,21 +171,29 @@ class _Undo:
         numbers = what.numbers
         names = [NUMBER, "action", *self.past.stored(list(dict.fromkeys([*self.columns, *self.past.key])))]
         if what.where is not None:
-            pages = list(self.past.changes(what.where, names))
+            pages = self._guarded(what.where, names)
             return joined(pages) if pages else self.past.nothing()
         spans = [(run["first_change"], run["last_change"]) for run in self.runs if run["first_change"] is not None]
         first, last = min((one for one, _ in spans), default=0), max((one for _, one in spans), default=-1)
         bounds = [[Condition("change_no", ">=", first)], [Condition("change_no", "<=", last)]]
         of = [Condition("batch_no", "=", number) for number in numbers]
-        pages = list(self.past.changes([*bounds, of], names))
+        pages = self._guarded([*bounds, of], names)
         there = sum(len(page.positions) for page in pages)
         wanted = sum(run[name] or 0 for run in self.runs for name in ("inserted", "updated", "deleted"))
         if there < wanted:
+            self.guard.check()
             raise JobError(
                 f"the history has {there:,} of the {wanted:,} changes that are to be undone: the others were pruned, "
                 "or removed by hand"
             )
         return joined(pages) if pages else self.session.read(self.past.kept, Selection(bounds, "change_no"))
+
+    def _guarded(self, where: Where, names: list[str]) -> list[Existing]:
+        pages = []
+        for page in self.past.changes(where, self.guard.columns(names)):
+            self.guard.add(page)
+            pages.append(replace(page, values=page.values.select(names)))
+        return pages
 
     def _archive(self, what: str) -> TableInfo | None:
         names = {run["figures"][what] for run in self.runs if what in run["figures"]}
@@ -201,6 +206,7 @@ class _Undo:
     def go(self) -> Undone:
         """Look at every row that the batches touched, and put back what can be."""
         if not len(self.changes.positions):
+            self.guard.check()
             return replace(self.undone, wrote=False)
         if self.writes:
             self.recorder.await_changes()
@@ -348,6 +354,7 @@ class _Undo:
             self.undone.samples.append(Putting(action, key, [one for one in cells if one[1] != one[2]]))
 
     def _ended(self) -> Undone:
+        self.guard.check()
         undone = self.undone
         last = self.changes.values["change_no"][-1].as_py()
         undone.conflicts = self.conflicts.table(last)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import sys
 import threading
 from abc import abstractmethod
 from collections.abc import Callable, Iterator, Sequence
@@ -36,9 +37,9 @@ class ServerStore(Store, Generic[_L]):
         """The tables that sessions of this store have described."""
 
     def close(self) -> None:
-        """Close the connections that are kept."""
+        """Close the connections that are kept; when Python ends, the system does."""
         with self._lock:
-            while self._idle:
+            while self._idle and not sys.is_finalizing():
                 self._idle.pop().close()
 
     @abstractmethod
