@@ -49,6 +49,7 @@ SPELLED = [
     "me:hush-9@", "me:p%40hush-9@", "me:%zzhush-9@", "me:a@hush-9@", "me:a/hush-9@", "me:a?hush-9@", "me:a#hush-9@", "me:a:hush-9@", "me:hush-9 @",
     "me:%00hush-9@", "me:€hush-9@", "me%3Ahush-9@", "?sslmode=x;password=hush-9", "?user=me&sslrootcert=%20password=hush-9",
     "me:hush-9/", ":hush-9@", "me:hush-9", "?password=hush-9&user=me", "?user=me&PASSWORD=a&hush-9", "?sslpassword=hush-9",
+    "me:hush-9%20@", "me:hush-9\t@", "?passwd=hush-9", "?pwd=hush-9", "?passphrase=hush-9", "me:%68ush-9@", "me:hush-9@h1:1,", "?options=-cpassword%3Dhush-9", "me:hush-9%2540@",
 ]  # fmt: skip
 
 
@@ -409,6 +410,17 @@ def test_an_output_that_fails_ends_in_one_sentence(command: str, form: list[str]
 
 
 # -- what calls leave behind --------------------------------------------------------------------------------------
+
+
+def test_a_sentence_has_no_control_character(rmend: Rmend, tmp_path: Path) -> None:
+    """Whatever a table is called: a name may hold a line break of Unicode, or a colour of the terminal."""
+    with table("sqlite", tmp_path, "CREATE TABLE t (id integer PRIMARY KEY)") as (url, _):
+        rm.merge(rm.Job(store=url, table="t", key="id"), [{"id": 1}])
+        name = "a\u2028b\x1b[31mc\u2029"
+        done = rmend("as-of", url, "--table", "t", "--position", 1, "--to", url, "--to-table", name)
+        assert (done.code, done.out.count("\n")) == (0, 1)
+        assert not set(done.out) & set("\u2028\u2029\x1b")
+        assert rm.as_of(url, "t", position=1).num_rows == len(found(url, f'SELECT * FROM "{name}"'))
 
 
 @pytest.mark.parametrize("kind", ["sqlite", "postgresql", "mariadb"])

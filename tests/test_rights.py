@@ -362,6 +362,10 @@ _SESSIONS = [
     "SET timestamp = 5", "SET timestamp = 2000000000", "SET time_zone = '+13:00'", "SET time_zone = 'SYSTEM'",
     "SET sql_mode = 'NO_AUTO_VALUE_ON_ZERO,PIPES_AS_CONCAT,ANSI_QUOTES'",
     "SET unique_checks = 0, foreign_key_checks = 0, check_constraint_checks = 0", "SET @rmend_next = 1, @rmend_v0 = 7, @rmend_aside = '', @rmend_d0 = 1",
+    "SET old_mode = 'ZERO_DATE_TIME_CAST', lc_time_names = 'ja_JP'", "SET group_concat_max_len = 4, max_sort_length = 64",
+    "SET sql_mode = 'EMPTY_STRING_IS_NULL,STRICT_ALL_TABLES,NO_BACKSLASH_ESCAPES,TIME_ROUND_FRACTIONAL'", "SET sql_mode = 'MAXDB,ORACLE'",
+    "SET sql_mode = 'MSSQL,HIGH_NOT_PRECEDENCE'",
+    "SET default_storage_engine = MEMORY, tx_isolation = 'SERIALIZABLE'", "SET sql_auto_is_null = 1, last_insert_id = 9", "SET rand_seed1 = 1, rand_seed2 = 1",
     "SET div_precision_increment = 0", "SET character_set_client = latin1, collation_connection = latin1_bin",
 ]  # fmt: skip
 

@@ -183,6 +183,8 @@ class FalseServer:
         self.real, self.sign, self.wanted = real, sign, wanted
         self.tls: ssl.SSLContext | None = None
         """With what it answers who wants TLS."""
+        self.greets = b""
+        """The way that it asks for with its greeting already."""
         self.asked, self.got, self.heard = 0, b"", b""
         self._listening = socket.create_server(("127.0.0.1", 0))
         self.port = self._listening.getsockname()[1]
@@ -207,6 +209,7 @@ class FalseServer:
         while packet := self._packet(client):
             number, body = packet[3], packet[4:]
             self.heard += packet
+            self.got += packet if self.greets else b""
             if self.sign is not None and body[:1] == b"\x03" and self.sign in body:
                 self._ask(client, number, b"\xfb" + self.wanted.encode())
             elif self.sign is None and number == (1 if self.tls is None else 2):
@@ -220,6 +223,10 @@ class FalseServer:
         greeting = bytearray(self._packet(server))
         at = greeting.index(b"\0", 5) + 1 + 4 + 8 + 1  # behind the version, the number, and the salt
         greeting[at + 1] |= 0x08
+        if self.greets:
+            self.asked += 1
+            greeting = greeting[: greeting.rindex(b"\0", 0, -1) + 1] + self.greets + b"\0"
+            greeting[:3] = (len(greeting) - 4).to_bytes(3, "little")
         client.sendall(greeting)
         self.heard += self._packet(client)
         assert self.tls is not None
@@ -275,12 +282,23 @@ def test_a_false_server_gets_no_file(sign: bytes, tmp_path: Path) -> None:
         assert rm.merge(honest, [{"id": 1}]).counts["insert"] == 1
 
 
+_AUTHORITY, _OTHER = trustme.CA(), trustme.CA()
+
+
+@pytest.mark.parametrize("greets", [False, True])
 @pytest.mark.parametrize("way", ["mysql_clear_password", "dialog", "sha256_password", "caching_sha2_password", "mysql_old_password"])
-def test_a_false_server_gets_no_password(way: str) -> None:
+def test_a_false_server_gets_no_password(way: str, greets: bool, tmp_path: Path) -> None:
+    """Nor does one that greets with the question, over TLS that shows nothing, where the URL has a certificate of one's own."""
+    own = _OTHER.issue_cert("127.0.0.1")
+    own.private_key_and_cert_chain_pem.write_to_path(tmp_path / "own.pem")
     with servers.database("mariadb") as database:
         real = urlsplit(database.url).port or 3306
         server = FalseServer(real, None, way)
         url = database.url.replace("root@", "root:s3cret-w0rd@").replace(f":{real}/", f":{server.port}/")
+        if greets:
+            server.greets, server.tls = way.encode(), ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+            own.configure_cert(server.tls)
+            url += f"?ssl_cert={tmp_path / 'own.pem'}"
         try:
             with pytest.raises(rm.StoreError, match="asks for the password itself") as error:
                 rm.preview(rm.Job(store=url, table="t", key="id"), [{"id": 1}])
@@ -291,7 +309,6 @@ def test_a_false_server_gets_no_password(way: str) -> None:
         assert "s3cret" not in str(error.value)
 
 
-_AUTHORITY, _OTHER = trustme.CA(), trustme.CA()
 _SHOWN = {
     "no TLS": (None, "does not speak TLS"),
     "another authority's": (_OTHER.issue_cert("127.0.0.1"), "does not show whose it is"),

@@ -6,7 +6,7 @@ batches before and after: `SealCheck` looks at all of it.
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
 from itertools import pairwise
 from typing import Any
@@ -22,6 +22,7 @@ from .past import MOST_CHANGES, NUMBER, Past
 from .seal import Seal, as_checks, by_batch, hash_of, hashed, text_of
 
 _NAMED = 5
+_SEALED = [[Condition("seal", "contains", '"hash"')]]
 
 
 class Guard:
@@ -30,30 +31,36 @@ class Guard:
     def __init__(self, past: Past, where: Where, after: int | None = None, wanted: bool = True) -> None:
         """The batches that are looked at are those for which the conditions hold. `after`: all their changes after that
         one will be added; else some of them. Unless it is `wanted`, nothing is looked at."""
-        sealed = [[Condition("seal", "contains", '"hash"')]]
         self.past = past
         self._after = after
-        runs = {run["batch_no"]: run for run in past.runs([*where, *sealed])} if wanted else {}
+        runs = {run["batch_no"]: run for run in past.runs([*where, *_SEALED])} if wanted else {}
         self._seals = {number: Seal.read(run["seal_text"]) for number, run in runs.items()}
         also = self._runs_of([int(number) for seal in self._seals.values() for number in seal.also])
         self._batches = {number: _Batch(past, runs[number], seal, also) for number, seal in self._seals.items()}
+        self._chain = self._seals | self._before(after) if after is not None and runs else {}
+        self._any = bool(runs) or (wanted and any_sealed(past, 0))
         self._seen = set[int]()
         self._pool = ThreadPoolExecutor(1, "rmend-guard")
         self._adding: list[Future[None]] = []
 
-    def _runs_of(self, numbers: Sequence[int]) -> dict[int, dict[str, Any]]:
-        if not numbers:
+    def _before(self, position: int) -> dict[int, Seal]:
+        """The last seal before a position."""
+        last = self.past.runs([[Condition("last_change", "<=", position)], *_SEALED], limit=1)
+        return {run["batch_no"]: Seal.read(run["seal_text"]) for run in last}
+
+    def _runs_of(self, numbers: Iterable[int], also: Where = ()) -> dict[int, dict[str, Any]]:
+        if not (numbers := sorted(numbers)):
             return {}
-        between = [[Condition("batch_no", ">=", min(numbers))], [Condition("batch_no", "<=", max(numbers))]]
-        return {run["batch_no"]: run for run in self.past.runs(between)}
+        between = [[Condition("batch_no", ">=", numbers[0])], [Condition("batch_no", "<=", numbers[-1])]]
+        return {run["batch_no"]: run for run in self.past.runs([*between, *also])}
 
     def columns(self, wanted: Sequence[str]) -> Sequence[str] | None:
         """The columns of the history that are to be read: a seal is over all of them."""
-        return None if self._batches else wanted
+        return None if self._batches else list(dict.fromkeys([*wanted, "batch_no"])) if self._any else wanted
 
     def add(self, page: Existing) -> Existing:
         """Take up some changes, in order. Returns them."""
-        if self._batches and len(page.positions):
+        if self._any and len(page.positions):
             self._adding.append(self._pool.submit(self._add, page))
         return page
 
@@ -75,11 +82,8 @@ class Guard:
         if len(numbers):
             self._add(self.past.session.fetch(self.past.kept, pa.table({NUMBER: numbers})))
         broken = {number for number, batch in self._batches.items() if batch.is_broken(self._after, until)}
-        chain = sorted(self._seals) if self._after is not None else []
-        broken |= {b for a, b in pairwise(chain) if self._seals[b].before != self._seals[a].hash}
-        if self._batches and self._seen:  # of changes that a batch's row does not speak of
-            told = self._runs_of(sorted(self._seen))
-            broken |= {number for number in self._seen & told.keys() if told[number]["seal"].get("hash")}
+        broken |= {b for a, b in pairwise(sorted(self._chain)) if self._chain[b].before != self._chain[a].hash}
+        broken |= self._seen & self._runs_of(self._seen, _SEALED).keys()  # their rows do not speak of these changes
         if broken:
             some = ", ".join(map(str, sorted(broken)[:_NAMED])) + (", …" if len(broken) > _NAMED else "")
             which = f"batches {some}" if len(broken) > 1 else f"batch {some}"
@@ -162,8 +166,7 @@ def guard_after(past: Past, position: int, until: int = MOST_CHANGES, wanted: bo
 
 def any_sealed(past: Past, after: int) -> bool:
     """Whether a batch with changes after a position is sealed."""
-    where = [[Condition("table_name", "=", past.info.name)], [Condition("last_change", ">", after)],
-             [Condition("seal", "contains", '"hash"')]]  # fmt: skip
+    where = [[Condition("table_name", "=", past.info.name)], [Condition("last_change", ">", after)], *_SEALED]
     kept = past.session.find_own(BATCHES_TABLE)
     found = Selection(where, "batch_no", 1, columns=["batch_no"])
     return kept is not None and "seal" in kept and len(past.session.read(kept, found).positions) > 0

@@ -22,6 +22,7 @@ from ..core.canonical import canonical_rows, netstrings
 from ..core.existing import Existing
 from ..core.expressions.types import family
 from ..core.json_text import read_json
+from ..core.names import fitted
 from ..core.own_tables import FIXED
 from ..stores.contract import Condition
 from .others import Others, OthersCheck, gaps, others_of
@@ -167,7 +168,7 @@ def hash_of(past: Past, runs: Sequence[Mapping[str, Any]], seal: Seal, digests: 
     """The hash of a seal, from the rows of its batches and the checks of the changes."""
     head = netstrings(["rmend seal 2", seal.before, *_of_others(seal.others)])
     kinds = {column.name: family(column.type) for column in past.kept.columns}
-    names = [(name, past.names.get(f"old_{name}", "")) for name in seal.columns]
+    names = [(name, _stored(past, "old", name)) for name in seal.columns]
     shape = netstrings(one for name, stored in names if stored in kinds for one in (name, kinds[stored]))
     return hashlib.sha256(head + b"".join(map(_row_of, runs)) + shape + digests).hexdigest()
 
@@ -189,7 +190,7 @@ def texts_of(past: Past, page: Existing, columns: Sequence[str]) -> pa.Array:
     values = page.values.select(own)
     at = own.index("changed_at")
     values = values.set_column(at, "changed_at", values["changed_at"].cast(pa.timestamp("ms", "UTC")))
-    names = [past.names[f"{side}_{name}"] for name in columns for side in ("old", "new")]
+    names = [_stored(past, side, name) for name in columns for side in ("old", "new")]
     for name in names:
         values = values.append_column(name, page.values[name])
     return canonical_rows(Existing(page.positions, values, page.locators, page.verbatim))
@@ -197,7 +198,13 @@ def texts_of(past: Past, page: Existing, columns: Sequence[str]) -> pa.Array:
 
 def known_texts(past: Past, columns: Sequence[str], page: Existing) -> pa.Array:
     """The canonical form of changes, with those of the columns that the history still has."""
-    return texts_of(past, page, [name for name in columns if past.names.get(f"old_{name}") in past.kept])
+    return texts_of(past, page, [name for name in columns if _stored(past, "old", name) in past.kept])
+
+
+def _stored(past: Past, side: str, column: str) -> str:
+    """What the history calls the old or new values of a column, also of one that the table has no more."""
+    full = f"{side}_{column}"
+    return past.names.get(full) or fitted(full, lambda name: name in past.kept)
 
 
 def _joined(arrays: Sequence[np.ndarray]) -> np.ndarray:

@@ -23,7 +23,7 @@ _OTHERS = {"mysql": "mariadb", "maria": "mariadb", "postgres": "postgresql", "pg
 """What the stores are called elsewhere."""
 
 _LOGIN = re.compile(r"((?:[A-Za-z][A-Za-z0-9+.-]*:/*|/*)[^/@:?#]*):.*@", re.DOTALL)  # a password may have an @ in it
-_SECRET = re.compile(r"((?:^|[?&;/+\s])[^=&;?/+\s]*(?:pass|pwd|secret|token)[^=&;?]*=).*", re.DOTALL | re.IGNORECASE)
+_SECRET = re.compile(r"((?:^|[?&;/+=\s])[^=&;?/+\s]*(?:pass|pwd|secret|token)[^=&;?]*=).*", re.DOTALL | re.IGNORECASE)
 _HOSTS = re.compile(r"(?:(?:\[[^]]*\]|[^:,\[\]]*)(?::[0-9]*)?(?:,|$))*")
 _PLACE = re.compile(r"([A-Za-z][A-Za-z0-9+.-]*:/*)([^/?#]*)(.*)", re.DOTALL)
 
