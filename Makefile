@@ -11,7 +11,7 @@ demo: .venv/demo ## the whole story on a made-up town's tree register, on SQLite
 	$(BIN)/rmend demo
 
 test: .venv/dev ## every test, in parallel, on real database servers too
-	$(BIN)/python -m pytest -n auto
+	$(BIN)/python -m pytest -n auto --dist worksteal
 
 test-installs: .venv/dev ## the demo and the examples with the lowest and the newest versions of what is needed (some minutes)
 	$(BIN)/python -m tests.installs

@@ -24,13 +24,9 @@ settings.load_profile("default")
 
 
 def pytest_configure(config: pytest.Config) -> None:
-    """Have the database servers, once for all workers."""
-    if hasattr(config, "workerinput"):
-        return
-    try:
+    """Have a folder for the run, once for all workers."""
+    if not hasattr(config, "workerinput"):
         config.add_cleanup(servers.provide())
-    except servers.NoServer as error:
-        pytest.exit(str(error), returncode=3)
 
 
 @pytest.fixture(autouse=True, scope="session")

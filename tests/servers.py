@@ -1,16 +1,19 @@
-"""Database servers for the tests: those that run, else private ones of installed binaries, else installed ones.
+"""Database servers for the tests: private ones of installed binaries, which are installed where that is allowed.
 
-A private server listens on loopback and stops with the tests.
+A run has a folder, in memory where there is room. Its workers share one server of each kind, which starts when a test
+first wants it, listens on loopback, writes nothing to disk for safety's sake, and ends with the run, however that ends.
 """
 
 from __future__ import annotations
 
 import atexit
+import fcntl
 import getpass
 import os
 import shutil
 import socket
 import subprocess
+import sys
 import tempfile
 import time
 import uuid
@@ -30,6 +33,15 @@ _RUNNING = {
 }
 _BINARIES = {"postgresql": ("initdb", "pg_ctl"), "mariadb": ("mariadb-install-db", "mariadbd")}
 _PACKAGES = {"postgresql": "postgresql", "mariadb": "mariadb-server"}
+_TUNED = {
+    "postgresql": ("-c fsync=off -c full_page_writes=off -c synchronous_commit=off -c max_wal_size=4GB -c checkpoint_timeout=1h",),
+    "mariadb": (
+        "--innodb-doublewrite=0", "--innodb-flush-log-at-trx-commit=0", "--innodb-flush-method=nosync", "--sync-frm=0", "--max-connections=500",
+        "--character-set-server=utf8mb4", "--collation-server=utf8mb4_general_ci",
+    ),
+}  # fmt: skip
+_MEMORY, _ROOM = Path("/dev/shm"), 4 << 30
+_RUN = "RMEND_TEST_RUN"
 _FOLDERS = ("/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/opt/homebrew/opt/*/bin", "/usr/local/opt/*/bin", "/usr/sbin")
 
 
@@ -38,23 +50,49 @@ class NoServer(Exception):
 
 
 def provide() -> Callable[[], None]:
-    """Have both servers, their addresses in the environment; the function that is returned stops the private ones.
+    """Make the folder of a run, where its temporary files go too. The function that is returned ends the run: its servers
+    are stopped, and the folder removed. A process of its own does that, also when this one is killed."""
+    roomy = _MEMORY.is_dir() and os.access(_MEMORY, os.W_OK) and shutil.disk_usage(_MEMORY).free > _ROOM
+    folder = Path(tempfile.mkdtemp(prefix="rmend-tests-", dir=_MEMORY if roomy else None))
+    folder.chmod(0o755)  # PostgreSQL runs as another user
+    (folder / "tmp").mkdir()
+    os.environ |= {_RUN: str(folder), "TMPDIR": str(folder / "tmp")}
+    tempfile.tempdir = None
+    keeper = subprocess.Popen([sys.executable, str(Path(__file__).with_name("keeper.py")), str(folder)], stdin=subprocess.PIPE, start_new_session=True)
 
-    Raises NoServer, with what was tried.
-    """
-    private: list[Private] = []
-    for kind in _RUNNING:
-        name = f"RMEND_TEST_{kind.upper()}"
-        given = os.environ.get(name)
-        url = next((url for url in ([given] if given else _RUNNING[kind]) if _answers(url)), None)
-        if url is None and given:
-            raise NoServer(f"{name} is {given}, and no server answers there")
-        if url is None:
-            private.append(Private(kind))
-            private[-1].start()
-            url = private[-1].url
-        os.environ[name] = url
-    return lambda: [one.remove() for one in private] and None
+    def end() -> None:
+        assert keeper.stdin is not None
+        keeper.stdin.close()
+        keeper.wait()
+
+    return end
+
+
+@lru_cache
+def address(kind: str) -> str:
+    """The URL of the server that the run has: the one that `RMEND_TEST_<KIND>` names; with `RMEND_TEST_SERVERS=running`
+    one that the machine runs; else its own, which is started if it is not yet. Raises NoServer, with what was tried."""
+    given = os.environ.get(f"RMEND_TEST_{kind.upper()}")
+    if given or os.environ.get("RMEND_TEST_SERVERS") == "running":
+        tried = [given] if given else _RUNNING[kind]
+        if (url := next(filter(_answers, tried), None)) is None:
+            raise NoServer(f"no {kind} server answers at {' or '.join(tried)}")
+        return url
+    run = Path(os.environ[_RUN])
+    told, failed = run / f"{kind}.url", run / f"{kind}.failed"
+    with (run / f"{kind}.lock").open("w") as lock:
+        fcntl.flock(lock, fcntl.LOCK_EX)
+        if failed.exists():
+            raise NoServer(failed.read_text())
+        if not told.exists():
+            try:
+                server = Private(kind, *_TUNED[kind])
+                server.start()
+            except NoServer as error:
+                failed.write_text(str(error))
+                raise
+            told.write_text(server.url)
+        return told.read_text()
 
 
 def _answers(url: str) -> bool:
@@ -78,8 +116,8 @@ def _binary(kind: str, name: str) -> str:
         for words in (["update", "-q"], ["install", "-y", "-q", "--no-install-recommends", _PACKAGES[kind]]):
             subprocess.run(["apt-get", *words], check=False, capture_output=True, env=os.environ | {"DEBIAN_FRONTEND": "noninteractive"})
     raise NoServer(
-        f"the tests need a {kind} server: none answers at {' or '.join(_RUNNING[kind])}, {name} is not installed, and "
-        f"it cannot be installed here. Install {_PACKAGES[kind]}, or set RMEND_TEST_{kind.upper()} to a store URL"
+        f"the tests need a {kind} server: {name} is not installed, and cannot be installed here. Install "
+        f"{_PACKAGES[kind]}, or set RMEND_TEST_{kind.upper()} to a store URL, or RMEND_TEST_SERVERS to running"
     )
 
 
@@ -89,7 +127,7 @@ class Private:
     def __init__(self, kind: str, *options: str) -> None:
         """`options`: more for the program of the server."""
         self.kind, self.options = kind, options
-        self.folder = Path(tempfile.mkdtemp(prefix=f"rmend-{kind}-"))
+        self.folder = Path(tempfile.mkdtemp(prefix=f"{kind}-", dir=os.environ[_RUN]))
         with socket.socket() as free:
             free.bind(("127.0.0.1", 0))
             self.port = free.getsockname()[1]
@@ -128,7 +166,7 @@ class Private:
         """`query`: what its URL needs at the end."""
         data, log = self.folder / "data", self.folder / "log"
         if self.kind == "postgresql":
-            options = f"-p {self.port} -c listen_addresses=127.0.0.1 -k {self.folder}"
+            options = " ".join([f"-p {self.port} -c listen_addresses=127.0.0.1 -k {self.folder}", *self.options])
             words = [self._bin["pg_ctl"], "-D", str(data), "-o", options, "-l", str(log), "-w", "start"]
             # not _run: the server would keep the pipe
             if subprocess.run([*self._as, *words], cwd=self.folder, check=False, stdout=-3, stderr=-3).returncode:
@@ -138,7 +176,7 @@ class Private:
                      "--bind-address=127.0.0.1", f"--socket={self.folder}/socket",
                      f"--pid-file={self.folder}/pid", *self.options]  # fmt: skip
             with log.open("ab") as out:
-                self._process = subprocess.Popen(words, stdout=out, stderr=out, cwd=self.folder, env=self._env)
+                self._process = subprocess.Popen(words, stdout=out, stderr=out, cwd=self.folder, env=self._env, start_new_session=True)
         for _ in range(300):
             if _answers(self.url + query):
                 return
@@ -193,7 +231,7 @@ class Database:
 def contract(kind: str) -> Database:
     """The database in which the contract is held: on PostgreSQL in the schema `contract`."""
     options = "?options=-csearch_path%3Dcontract%20-csynchronous_commit%3Doff" if kind == "postgresql" else ""
-    database = Database(os.environ[f"RMEND_TEST_{kind.upper()}"], options)
+    database = Database(address(kind), options)
     atexit.register(database.drop)
     return database
 
@@ -201,7 +239,7 @@ def contract(kind: str) -> Database:
 @contextmanager
 def database(kind: str, base: str | None = None) -> Iterator[Database]:
     """A database for one test."""
-    made = Database(base or os.environ[f"RMEND_TEST_{kind.upper()}"])
+    made = Database(base or address(kind))
     try:
         yield made
     finally:
