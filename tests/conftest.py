@@ -29,6 +29,24 @@ def pytest_configure(config: pytest.Config) -> None:
         config.add_cleanup(servers.provide())
 
 
+def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
+    """Mark each test with the servers that its parameters name. What needs none, and is not pure, is one of SQLite."""
+    for item in items:
+        given = getattr(item, "callspec", None)
+        words = [word for value in (given.params.values() if given else ()) for word in (value if isinstance(value, tuple) else [value])]
+        for kind in ("postgresql", "mariadb"):
+            if any(isinstance(word, str) and word.startswith(kind) for word in words):
+                item.add_marker(kind)
+        if "mallory" in getattr(item, "fixturenames", ()):
+            item.add_marker("postgresql")
+        if not {"pure", "postgresql", "mariadb"} & {mark.name for mark in item.iter_markers()}:
+            item.add_marker("sqlite")
+
+
+def pytest_runtest_setup(item: pytest.Item) -> None:
+    servers.marked = {mark.name for mark in item.iter_markers()}
+
+
 @pytest.fixture(autouse=True, scope="session")
 def _no_company() -> Iterator[None]:
     """The threads of the test runner open no store: else every SQLite file would be opened in another process."""

@@ -42,6 +42,8 @@ _TUNED = {
 }  # fmt: skip
 _MEMORY, _ROOM = Path("/dev/shm"), 4 << 30
 _RUN = "RMEND_TEST_RUN"
+marked: set[str] | None = None
+"""The marks of the test that runs: it may only use the servers that they name."""
 _FOLDERS = ("/usr/lib/postgresql/*/bin", "/usr/pgsql-*/bin", "/opt/homebrew/opt/*/bin", "/usr/local/opt/*/bin", "/usr/sbin")
 
 
@@ -227,9 +229,18 @@ class Database:
             self._admin.close()
 
 
-@lru_cache
+def _check_marks(kind: str) -> None:
+    assert marked is None or kind in marked, f"mark this test with @pytest.mark.{kind}, so that it is left out where that is not wanted"
+
+
 def contract(kind: str) -> Database:
     """The database in which the contract is held: on PostgreSQL in the schema `contract`."""
+    _check_marks(kind)
+    return _contract(kind)
+
+
+@lru_cache
+def _contract(kind: str) -> Database:
     options = "?options=-csearch_path%3Dcontract%20-csynchronous_commit%3Doff" if kind == "postgresql" else ""
     database = Database(address(kind), options)
     atexit.register(database.drop)
@@ -239,6 +250,7 @@ def contract(kind: str) -> Database:
 @contextmanager
 def database(kind: str, base: str | None = None) -> Iterator[Database]:
     """A database for one test."""
+    _check_marks(kind)
     made = Database(base or address(kind))
     try:
         yield made

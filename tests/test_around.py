@@ -116,6 +116,7 @@ def test_a_password_where_none_belongs_is_not_shown(url: str) -> None:
     assert SECRET not in str(error.value)
 
 
+@pytest.mark.postgresql
 def test_a_draft_takes_the_password_from_the_environment(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     database = servers.contract("postgresql")
     database.run("DROP SCHEMA IF EXISTS contract CASCADE", "CREATE SCHEMA contract", "CREATE TABLE t (id int PRIMARY KEY)")

@@ -19,6 +19,8 @@ from rapid_mender.core.cast import cast
 from rapid_mender.core.hashing import hash_rows
 from rapid_mender.core.schema import Column
 
+pytestmark = pytest.mark.pure
+
 BAD = "bad"
 KINDS = [
     *(getattr(pa, f"{sign}int{bits}")() for sign in ("", "u") for bits in (8, 16, 32, 64)), pa.float32(), pa.float64(),

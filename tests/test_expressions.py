@@ -18,6 +18,8 @@ from rapid_mender.core.expressions import Env, ExpressionError, Scope, compile_e
 from rapid_mender.core.expressions.parsing import parse
 from rapid_mender.core.expressions.reach import never_true, unreachable
 
+pytestmark = pytest.mark.pure
+
 NOW = datetime(2026, 5, 17, 10, 30, 15, tzinfo=UTC)
 TYPES = {
     "a": pa.int64(), "b": pa.int64(), "x": pa.float64(), "y": pa.float64(), "s": pa.string(), "t": pa.string(),

@@ -43,6 +43,7 @@ PARTS = (
 )
 
 
+@pytest.mark.postgresql
 @pytest.mark.parametrize(("name", "by_blocks"), [("parted", True), ("parent", True), ("holes", True), ("bare", True), ("seen", False)])
 def test_a_table_is_read_by_spans_of_blocks(name: str, by_blocks: bool, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(postgresql, "_FIRST_BLOCKS", 1)
@@ -121,6 +122,7 @@ def test_changes_are_read_side_by_side(kind: str, tmp_path: Path, monkeypatch: p
         assert table_of(there.url, "overwrite").sort_by("id") == table_of(there.url, "skip").sort_by("id") == table_of(there.url, "t").sort_by("id")
 
 
+@pytest.mark.postgresql
 def test_a_fill_whose_source_is_lost_is_not_at_its_end(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(postgresql, "_FIRST_BLOCKS", 1)
     monkeypatch.setattr(postgresql, "PAGE_ROWS", 100)

@@ -22,6 +22,8 @@ from hypothesis import strategies as st
 import rapid_mender as rm
 from rapid_mender.incoming import csv, jsonl
 
+pytestmark = pytest.mark.pure
+
 POOL: dict[str, tuple[pa.DataType, list[Any]]] = {
     "i": (pa.int64(), [0, -1, 7, 2**53 + 1, 2**63 - 1, -(2**63)]),
     "n": (pa.decimal128(24, 4), [Decimal("1.5"), Decimal("1.50"), Decimal("-0.0001"), Decimal("12345678901234567890.1234"), Decimal(0)]),

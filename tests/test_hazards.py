@@ -190,6 +190,7 @@ def test_one_record_is_a_reject(what: str, count: int, tmp_path: Path) -> None:
         assert rm.merge(job, batch).counts["skip"] == count - 1
 
 
+@pytest.mark.postgresql
 @pytest.mark.parametrize("encoding", ["LATIN1", "SQL_ASCII", "EUC_JP", "UTF8"])
 @pytest.mark.parametrize("client", [None, "LATIN1"])
 def test_what_a_server_holds_is_what_was_sent(encoding: str, client: str | None, monkeypatch: pytest.MonkeyPatch) -> None:

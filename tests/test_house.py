@@ -4,9 +4,13 @@ from __future__ import annotations
 
 import ast
 
+import pytest
+
 import rapid_mender as rm
 
 from .rooms import DATABASES, FLOORS, HOUSE, PICTURE, imports, picture
+
+pytestmark = pytest.mark.pure
 
 
 def test_imports_run_down() -> None:

@@ -17,6 +17,8 @@ from hypothesis import strategies as st
 import rapid_mender as rm
 from rapid_mender.incoming import csv, csv_scan, jsonl, open_incoming
 
+pytestmark = pytest.mark.pure
+
 _COLUMNS = {
     "i": pa.int64(), "n": pa.decimal128(20, 4), "f": pa.float64(), "s": pa.string(), "b": pa.bool_(), "d": pa.date32(),
     "t": pa.timestamp("us"),

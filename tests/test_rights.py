@@ -370,6 +370,7 @@ _SESSIONS = [
 ]  # fmt: skip
 
 
+@pytest.mark.mariadb
 def test_no_session_chooses_numbers_or_times_of_changes() -> None:
     with servers.database("mariadb") as database:
         run, name = database.run, f"'wr_{database.name[-8:]}'@'127.0.0.1'"

@@ -260,6 +260,7 @@ class FalseServer:
         self._listening.close()
 
 
+@pytest.mark.mariadb
 @pytest.mark.parametrize(
     "sign", [b"SET SESSION sql_mode", b"max_allowed_packet", b"START TRANSACTION", b"information_schema",
              b"GET_LOCK", b"CREATE TEMPORARY", b"LOAD DATA", b"SHOW WARNINGS", b"INSERT INTO", b"COMMIT"]
@@ -285,6 +286,7 @@ def test_a_false_server_gets_no_file(sign: bytes, tmp_path: Path) -> None:
 _AUTHORITY, _OTHER = trustme.CA(), trustme.CA()
 
 
+@pytest.mark.mariadb
 @pytest.mark.parametrize("greets", [False, True])
 @pytest.mark.parametrize("way", ["mysql_clear_password", "dialog", "sha256_password", "caching_sha2_password", "mysql_old_password"])
 def test_a_false_server_gets_no_password(way: str, greets: bool, tmp_path: Path) -> None:
@@ -317,6 +319,7 @@ _SHOWN = {
 }
 
 
+@pytest.mark.mariadb
 @pytest.mark.parametrize("way", ["mysql_clear_password", "dialog", "sha256_password", "caching_sha2_password", "mysql_old_password", "one_nobody_knows"])
 @pytest.mark.parametrize("shown", _SHOWN)
 def test_a_server_that_shows_no_certificate_gets_nothing(shown: str, way: str, tmp_path: Path) -> None:
@@ -344,6 +347,7 @@ def test_a_server_that_shows_no_certificate_gets_nothing(shown: str, way: str, t
         assert "s3cret" not in str(error.value)
 
 
+@pytest.mark.mariadb
 def test_tls_to_a_real_server(tmp_path: Path) -> None:
     _AUTHORITY.cert_pem.write_to_path(tmp_path / "ca.pem")
     (certificate, _) = _SHOWN["its own"]
@@ -445,15 +449,18 @@ def _trees() -> rm.MemoryStore:
 
 
 def test_columns_in_thousands_take_their_time_once_each() -> None:
-    """Twice as many take twice as long; 100,000 are refused in words."""
+    """Four times as many take four times as long, not sixteen; 100,000 are refused in words."""
     job = rm.Job(store=_trees(), table="t", key="id")
     took = []
-    for count in (8_000, 16_000):
-        began = time.process_time()
-        with pytest.raises(rm.JobError, match="fits no column"):
-            rm.preview(job, [{"id": 1, **{f"column {n}": 1 for n in range(count)}}])
-        took.append(time.process_time() - began)
-    assert took[1] < 3.2 * took[0] + 0.2, took
+    for count in (8_000, 32_000):
+        times = []
+        for _ in range(3):
+            began = time.process_time()
+            with pytest.raises(rm.JobError, match="fits no column"):
+                rm.preview(job, [{"id": 1, **{f"column {n}": 1 for n in range(count)}}])
+            times.append(time.process_time() - began)
+        took.append(min(times))
+    assert took[1] < 8 * took[0] + 0.2, took
     with pytest.raises(rm.JobError, match="100,001 columns, and 32,768 are taken"):
         rm.preview(job, pa.table({"id": [1], **{f"c{n}": [1] for n in range(100_000)}}))
 

@@ -218,6 +218,7 @@ def test_what_the_database_fills_is_in_the_history(kind: str) -> None:
 NO_TIMES = [("DATE", "'0000-00-00'"), ("DATETIME", "'2020-00-00 00:00:00'"), ("TIMESTAMP(6) NULL", "'0000-00-00 00:00:00'"), ("TIME", "'-838:59:59'")]
 
 
+@pytest.mark.mariadb
 @pytest.mark.parametrize(("declared", "value"), NO_TIMES)
 def test_times_that_are_none_stay_as_they_are(declared: str, value: str) -> None:
     """In several rows at once: merged around, undone, and the history knows them."""
