@@ -474,6 +474,7 @@ def test_what_cannot_be_captured_says_why(kind: str, tmp_path: Path) -> None:
             assert write("INSERT INTO wards VALUES (1)", "DELETE FROM wards", "INSERT INTO taken VALUES (1)") is None
 
 
+@pytest.mark.postgresql
 def test_rows_that_move_between_partitions_are_captured_once(tmp_path: Path) -> None:
     parts = (
         "CREATE TABLE trees (tag_no int, ward int, height int, PRIMARY KEY (tag_no, ward)) PARTITION BY LIST (ward)",

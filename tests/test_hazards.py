@@ -302,6 +302,7 @@ def test_every_right_that_is_lacking_is_told_at_once(kind: str, tmp_path: Path) 
             run(*([f"DROP OWNED BY {user}", f"DROP ROLE {user}"] if kind == "postgresql" else [f"DROP USER {whom}"]))
 
 
+@pytest.mark.postgresql
 @FEW_AND_MANY
 def test_row_security_refuses_rows_and_not_the_run(count: int, tmp_path: Path) -> None:
     ddl = ["CREATE TABLE t (id bigint PRIMARY KEY, n bigint)", "ALTER TABLE t ENABLE ROW LEVEL SECURITY", "CREATE POLICY p ON t USING (true) WITH CHECK (n <> 7)"]  # fmt: skip
