@@ -45,6 +45,8 @@ def beside(place: Place, store: str, other: str, case: Case) -> Iterator[Place]:
             yield another
 
 
+@pytest.mark.postgresql
+@pytest.mark.mariadb
 @on_every_store(15, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
 def test_a_table_that_follows_is_as_the_one_that_is_followed(store: str, case: Case, other: str, seed: int) -> None:
     """In any number of steps, from the rows that it was filled with; also undone batches; and a log has every change."""
@@ -252,6 +254,8 @@ def test_files_have_each_change_once(store: str, tmp_path: Path) -> None:
             rm.sync(place.store, **parts | {"follower": "others"})
 
 
+@pytest.mark.postgresql
+@pytest.mark.mariadb
 @on_every_store(12, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
 def test_what_differs_is_found_and_mended(store: str, case: Case, other: str, seed: int) -> None:
     """Rows that somebody removed, added and changed in the target; and following goes on, though changes were lost."""

@@ -87,6 +87,7 @@ def test_rows_that_triggers_change_are_recorded_or_counted(kind: str, late: bool
         assert rm.merge(job.model_copy(update={"history": False}), [{"id": 1, "v": 7}]).warnings == []
 
 
+@pytest.mark.mariadb
 @pytest.mark.parametrize("engine", ["MyISAM", "Aria", "MEMORY"])
 def test_a_table_that_cannot_undo_is_refused_unless_the_job_accepts_it(engine: str, tmp_path: Path) -> None:
     ddl = f"CREATE TABLE t (id bigint PRIMARY KEY, v bigint, u bigint UNIQUE) ENGINE = {engine}"
@@ -177,7 +178,7 @@ ONE_RECORD: dict[str, tuple[str, list[str], dict[str, Any], str]] = {
 
 
 @FEW_AND_MANY
-@pytest.mark.parametrize("what", list(ONE_RECORD))
+@pytest.mark.parametrize("what", [pytest.param(what, marks=getattr(pytest.mark, kind)) for what, (kind, *_) in ONE_RECORD.items()])
 def test_one_record_is_a_reject(what: str, count: int, tmp_path: Path) -> None:
     kind, ddl, bad, reason = ONE_RECORD[what]
     with table(kind, tmp_path, *ddl) as (url, _):
