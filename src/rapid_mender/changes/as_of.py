@@ -39,8 +39,8 @@ def as_of(
     """The table as it was at a time (UTC unless it has a zone), after a batch, or after the change at a position.
 
     An Arrow table with the columns that the history has of all that time; the order of the rows is not kept. Raises
-    JobError if the history does not reach back so far, or has a hole since; StoreError if the table has no history, or
-    one in which a batch since then was altered after it was sealed; with `force` that is taken as it is.
+    JobError if the history does not reach back so far, or has a hole since; StoreError if the table has no history;
+    AlteredError if a batch since then was altered after it was sealed: with `force` it is taken as it is.
     """
     with opened(store) as place, place.begin(write=False) as session:
         info, pages = as_it_was(session, table, when=when, batch=batch, position=position, force=force)
@@ -107,15 +107,12 @@ def _check_reach(past: Past, position: int) -> None:
 
 
 def _back(past: Past, position: int, names: list[str], guard: Guard) -> Iterator[pa.Table]:
-    """The rows as they were, page by page: those that nothing has touched since, and then the others. Raises StoreError
-    before the last page if the guard finds something."""
+    """The rows as they were, page by page: those that nothing has touched since, and then the others. Raises
+    AlteredError before the last page if the guard finds something."""
     columns = list(dict.fromkeys([*names, *past.key]))
     wanted = [NUMBER, "action", *(past.names[f"old_{name}"] for name in columns)]
     wanted += [past.names[f"new_{name}"] for name in past.key]  # of the new rows only which they were
-    since = []
-    for page in past.changes([[Condition(NUMBER, ">", position)]], guard.columns(wanted)):
-        guard.add(page)
-        since.append(replace(page, values=page.values.select(wanted)))
+    since = guard.read([[Condition(NUMBER, ">", position)]], wanted)
     changes = together(since or [past.nothing()])
     slots = past.slots(changes)
     old = past.rows(changes, "old", columns).values

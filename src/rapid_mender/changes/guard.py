@@ -8,6 +8,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from concurrent.futures import Future, ThreadPoolExecutor
+from dataclasses import replace
 from itertools import pairwise
 from typing import Any
 
@@ -19,10 +20,9 @@ from ..core.own_tables import BATCHES_TABLE
 from ..errors import AlteredError
 from ..stores.contract import Condition, Selection, Where
 from .past import MOST_CHANGES, NUMBER, Past
-from .seal import Seal, as_checks, by_batch, hash_of, hashed, text_of
+from .seal import SEALED, Seal, as_checks, by_batch, hash_of, hashed, text_of
 
 _NAMED = 5
-_SEALED = [[Condition("seal", "contains", '"hash"')]]
 
 
 class Guard:
@@ -33,19 +33,19 @@ class Guard:
         one will be added; else some of them. Unless it is `wanted`, nothing is looked at."""
         self.past = past
         self._after = after
-        runs = {run["batch_no"]: run for run in past.runs([*where, *_SEALED])} if wanted else {}
+        self._any = wanted and any_sealed(past, 0)
+        runs = {run["batch_no"]: run for run in past.runs([*where, SEALED])} if self._any else {}
         self._seals = {number: Seal.read(run["seal_text"]) for number, run in runs.items()}
         also = self._runs_of([int(number) for seal in self._seals.values() for number in seal.also])
         self._batches = {number: _Batch(past, runs[number], seal, also) for number, seal in self._seals.items()}
         self._chain = self._seals | self._before(after) if after is not None and runs else {}
-        self._any = bool(runs) or (wanted and any_sealed(past, 0))
         self._seen = set[int]()
         self._pool = ThreadPoolExecutor(1, "rmend-guard")
         self._adding: list[Future[None]] = []
 
     def _before(self, position: int) -> dict[int, Seal]:
         """The last seal before a position."""
-        last = self.past.runs([[Condition("last_change", "<=", position)], *_SEALED], limit=1)
+        last = self.past.runs([[Condition("last_change", "<=", position)], SEALED], limit=1)
         return {run["batch_no"]: Seal.read(run["seal_text"]) for run in last}
 
     def _runs_of(self, numbers: Iterable[int], also: Where = ()) -> dict[int, dict[str, Any]]:
@@ -54,15 +54,19 @@ class Guard:
         between = [[Condition("batch_no", ">=", numbers[0])], [Condition("batch_no", "<=", numbers[-1])]]
         return {run["batch_no"]: run for run in self.past.runs([*between, *also])}
 
-    def columns(self, wanted: Sequence[str]) -> Sequence[str] | None:
-        """The columns of the history that are to be read: a seal is over all of them."""
-        return None if self._batches else list(dict.fromkeys([*wanted, "batch_no"])) if self._any else wanted
+    def read(self, where: Where, wanted: Sequence[str]) -> list[Existing]:
+        """Read some columns of the changes for which conditions hold, and take these up; a seal is over all columns."""
+        columns = None if self._batches else list(dict.fromkeys([*wanted, "batch_no"])) if self._any else wanted
+        pages = []
+        for page in self.past.changes(where, columns):
+            self.add(page)
+            pages.append(replace(page, values=page.values.select(wanted)))
+        return pages
 
-    def add(self, page: Existing) -> Existing:
-        """Take up some changes, in order. Returns them."""
+    def add(self, page: Existing) -> None:
+        """Take up some changes, with all their columns, in order."""
         if self._any and len(page.positions):
             self._adding.append(self._pool.submit(self._add, page))
-        return page
 
     def _add(self, page: Existing) -> None:
         for number, numbers, texts in by_batch(self.past, page, self._seals):
@@ -83,7 +87,7 @@ class Guard:
             self._add(self.past.session.fetch(self.past.kept, pa.table({NUMBER: numbers})))
         broken = {number for number, batch in self._batches.items() if batch.is_broken(self._after, until)}
         broken |= {b for a, b in pairwise(sorted(self._chain)) if self._chain[b].before != self._chain[a].hash}
-        broken |= self._seen & self._runs_of(self._seen, _SEALED).keys()  # their rows do not speak of these changes
+        broken |= self._seen & self._runs_of(self._seen, [SEALED]).keys()  # their rows do not speak of these changes
         if broken:
             some = ", ".join(map(str, sorted(broken)[:_NAMED])) + (", …" if len(broken) > _NAMED else "")
             which = f"batches {some}" if len(broken) > 1 else f"batch {some}"
@@ -100,9 +104,10 @@ class _Batch:
 
     def __init__(self, past: Past, run: Mapping[str, Any], seal: Seal, runs: Mapping[int, Mapping[str, Any]]) -> None:
         also = [runs.get(int(number)) for number in seal.also]
-        self._checks, self._every = as_checks(seal.digests()), max(seal.every, 1)
+        digests = seal.digests()
+        self._checks, self._every = as_checks(digests), max(seal.every, 1)
         whole = [one for one in also if one is not None]
-        self._broken = len(whole) < len(also) or seal.hash != hash_of(past, [*whole, run], seal, seal.digests())
+        self._broken = len(whole) < len(also) or seal.hash != hash_of(past, [*whole, run], seal, digests)
         first, last = run["first_change"] or 1, run["last_change"] or 0
         edges = [[first, first - 1], *seal.gaps, [last + 1, last]]
         begins, ends = [end + 1 for _, end in edges[:-1]], [begin - 1 for begin, _ in edges[1:]]
@@ -166,7 +171,7 @@ def guard_after(past: Past, position: int, until: int = MOST_CHANGES, wanted: bo
 
 def any_sealed(past: Past, after: int) -> bool:
     """Whether a batch with changes after a position is sealed."""
-    where = [[Condition("table_name", "=", past.info.name)], [Condition("last_change", ">", after)], *_SEALED]
+    where = [[Condition("table_name", "=", past.info.name)], [Condition("last_change", ">", after)], SEALED]
     kept = past.session.find_own(BATCHES_TABLE)
     found = Selection(where, "batch_no", 1, columns=["batch_no"])
     return kept is not None and "seal" in kept and len(past.session.read(kept, found).positions) > 0

@@ -33,6 +33,8 @@ _OF_THE_RUN = (
     "deleted", "skipped", "rejected", "first_change", "last_change", "status", "unrecorded", "figures", "undoes",
 )  # fmt: skip
 _MOST_CHECKS = 8192
+SEALED = [Condition("seal", "contains", '"hash"')]
+"""Holds for batches that are sealed."""
 CHECK = 16
 """The bytes of a check."""
 
@@ -128,7 +130,7 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     """The seal of a batch, as it is to be kept."""
     columns = [name[4:] for name in past.names if name.startswith("old_") and past.names[name] in past.kept]
     number = [Condition("batch_no", "<", run["batch_no"])]
-    last = past.runs([number, [Condition("seal", "contains", '"hash"')]], limit=1)
+    last = past.runs([number, SEALED], limit=1)
     since = past.runs([number, [Condition("batch_no", ">", last[0]["batch_no"] if last else 0)]])
     ended = [one for one in since if one["finished_at"] is not None] if last else []
     prior = Seal.read(last[0]["seal_text"]) if last else None
@@ -136,13 +138,14 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     hashing = _Hashing(max(1, -(-_changes_of(run) // _MOST_CHECKS)))
     if run["first_change"] is not None:
         for page in past.changes(past.of_run(run)):
-            hashing.add(page.values[NUMBER].to_numpy(), texts_of(past, page, columns))
+            hashing.add(page.values[NUMBER].to_numpy(), texts_of(past, columns, page))
+    digests = hashing.digests()
     seal = Seal(
         "", before, columns, {str(one["batch_no"]): _check(one) for one in ended},
-        _gaps(_joined(hashing.numbers), run), base64.b64encode(hashing.digests()).decode() or None, hashing.every,
-        others_of(past, prior.others if prior is not None else None, lambda page: texts_of(past, page, columns)),
+        _gaps(_joined(hashing.numbers), run), base64.b64encode(digests).decode() or None, hashing.every,
+        others_of(past, prior.others if prior is not None else None, partial(texts_of, past, columns)),
     )  # fmt: skip
-    kept = asdict(replace(seal, hash=hash_of(past, [*ended, run], seal, hashing.digests())))
+    kept = asdict(replace(seal, hash=hash_of(past, [*ended, run], seal, digests)))
     return json.dumps({name: value for name, value in kept.items() if name != "others" or value is not None})
 
 
@@ -184,21 +187,17 @@ def _plain(value: Any) -> Any:
     return value.strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3] + "Z" if hasattr(value, "strftime") else value
 
 
-def texts_of(past: Past, page: Existing, columns: Sequence[str]) -> pa.Array:
-    """The canonical form of changes: our own columns, then old and new of each of the table's."""
+def texts_of(past: Past, columns: Sequence[str], page: Existing) -> pa.Array:
+    """The canonical form of changes: our own columns, then old and new of each of the table's `columns` that the
+    history still has."""
     own = [column.name for column in FIXED if column.name in page.values.column_names]
     values = page.values.select(own)
     at = own.index("changed_at")
     values = values.set_column(at, "changed_at", values["changed_at"].cast(pa.timestamp("ms", "UTC")))
-    names = [_stored(past, side, name) for name in columns for side in ("old", "new")]
-    for name in names:
+    known = [name for name in columns if _stored(past, "old", name) in past.kept]
+    for name in (_stored(past, side, name) for name in known for side in ("old", "new")):
         values = values.append_column(name, page.values[name])
     return canonical_rows(Existing(page.positions, values, page.locators, page.verbatim))
-
-
-def known_texts(past: Past, columns: Sequence[str], page: Existing) -> pa.Array:
-    """The canonical form of changes, with those of the columns that the history still has."""
-    return texts_of(past, page, [name for name in columns if _stored(past, "old", name) in past.kept])
 
 
 def _stored(past: Past, side: str, column: str) -> str:
@@ -239,7 +238,7 @@ def by_batch(
         if one in seals:
             columns = tuple(seals[one].columns)
             if columns not in forms:
-                forms[columns] = known_texts(past, columns, page)
+                forms[columns] = texts_of(past, columns, page)
             whole = len(places) == len(numbers)
             texts = forms[columns] if whole else forms[columns].take(pa.array(places))
         yield one, numbers[places], texts
@@ -263,7 +262,7 @@ class SealCheck:
         self.seals = {number: Seal.read(run["seal_text"]) for number, run in self.runs.items() if run["seal_text"]}
         self._hashing = {number: _Hashing(max(seal.every, 1)) for number, seal in self.seals.items()}
         self._others = {
-            number: OthersCheck(seal.others, partial(known_texts, past, seal.columns))
+            number: OthersCheck(seal.others, partial(texts_of, past, seal.columns))
             for number, seal in self.seals.items()
             if seal.others is not None and min([seal.others.after + 1, *(one[0] for one in seal.others.late)]) > gone
         }

@@ -112,7 +112,7 @@ def life(store: str | Store, table: str, key: Mapping[str, Any], *, force: bool 
     Of a table that keeps versions these, the oldest first, with the table's columns. Of another table the rows that a
     record has had, as its history has them, and the spans in which they stood: the table's columns, then `valid_from`
     and `valid_to` (UTC; null where the history does not say, or the row still stands), and the `change_no` and
-    `batch_no` that put the row there. Raises StoreError if one of these batches was altered since it was sealed; with
+    `batch_no` that put the row there. Raises AlteredError if one of these batches was altered since it was sealed; with
     `force` it is taken as it is.
     """
     given = key_given(key)

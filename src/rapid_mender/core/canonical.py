@@ -19,8 +19,11 @@ _NULL = "-,"
 _SAMPLE = 1024
 """Of so many values it is seen whether they repeat."""
 _LEAST = 16
+"""Fewer are spelled one by one."""
 _LONG = 4096
 """Up to this length in bytes, lengths are spelled beforehand."""
+_Pieces = list[pa.Array | pa.Scalar]
+"""Texts that make one if they are put together; a scalar is the same for every row."""
 
 
 def netstrings(texts: Iterable[object]) -> bytes:
@@ -34,7 +37,7 @@ def netstrings(texts: Iterable[object]) -> bytes:
 
 def canonical_rows(rows: Existing) -> pa.Array:
     """Each row as one text: its values as netstrings, column after column."""
-    pieces: list[pa.Array | pa.Scalar] = []
+    pieces: _Pieces = []
     for name in rows.values.column_names:
         for piece in _canonical(rows, name):
             if isinstance(piece, pa.Scalar) and pieces and isinstance(pieces[-1], pa.Scalar):
@@ -43,10 +46,6 @@ def canonical_rows(rows: Existing) -> pa.Array:
                 pieces.append(piece)
     joined = pc.binary_join_element_wise(*pieces, "")
     return pa.repeat(joined, rows.values.num_rows) if isinstance(joined, pa.Scalar) else joined
-
-
-_Pieces = list[pa.Array | pa.Scalar]
-"""Texts that make one if they are put together; a scalar is the same for every row."""
 
 
 def _canonical(rows: Existing, name: str) -> _Pieces:

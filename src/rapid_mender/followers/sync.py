@@ -13,9 +13,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..changes.guard import Guard, any_sealed, guard_after
+from ..changes.guard import any_sealed, guard_after
 from ..changes.netting import netted
-from ..changes.past import NUMBER, Past, together
+from ..changes.past import NUMBER, together
 from ..core.existing import Existing
 from ..core.own_tables import BATCHES, FIXED, SYNCED
 from ..core.schema import TableInfo, copied
@@ -281,7 +281,9 @@ class TableSyncing(Syncing):
             if not pages or view.past is None:
                 return None
             last = int(pages[-1].values[NUMBER][-1].as_py())
-            guard = self._guard(view.past, pages, at["position"], last)
+            guard = guard_after(view.past, at["position"], last, not self.force)
+            for page in pages:
+                guard.add(page)
             count = sum(len(page.positions) for page in pages)
             token = token_of(view.session, view.info.name)
             records = None
@@ -300,12 +302,6 @@ class TableSyncing(Syncing):
                 moving.end(session)
         self.done.changes += count
         return after
-
-    def _guard(self, past: Past, pages: list[Existing], after: int, last: int) -> Guard:
-        guard = guard_after(past, after, last, not self.force)
-        for page in pages:
-            guard.add(page)
-        return guard
 
     def _next(self, view: View, position: int, until: int, send: Sending) -> tuple[list[Existing], list[str], bool]:
         """The next changes that have come the same way; that way, and whether it began at the target."""

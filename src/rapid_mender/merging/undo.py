@@ -26,7 +26,7 @@ from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..core.slots import Slots
 from ..errors import ConflictError, JobError
-from ..stores.contract import Condition, Conflict, Refusals, Selection, Store, Where, Written
+from ..stores.contract import Condition, Conflict, Refusals, Selection, Store, Written
 from ..stores.urls import opened
 from .conflicts import LINES, Conflicts, key_of
 from .retries import MOST, pause
@@ -171,13 +171,13 @@ class _Undo:
         numbers = what.numbers
         names = [NUMBER, "action", *self.past.stored(list(dict.fromkeys([*self.columns, *self.past.key])))]
         if what.where is not None:
-            pages = self._guarded(what.where, names)
+            pages = self.guard.read(what.where, names)
             return joined(pages) if pages else self.past.nothing()
         spans = [(run["first_change"], run["last_change"]) for run in self.runs if run["first_change"] is not None]
         first, last = min((one for one, _ in spans), default=0), max((one for _, one in spans), default=-1)
         bounds = [[Condition("change_no", ">=", first)], [Condition("change_no", "<=", last)]]
         of = [Condition("batch_no", "=", number) for number in numbers]
-        pages = self._guarded([*bounds, of], names)
+        pages = self.guard.read([*bounds, of], names)
         there = sum(len(page.positions) for page in pages)
         wanted = sum(run[name] or 0 for run in self.runs for name in ("inserted", "updated", "deleted"))
         if there < wanted:
@@ -187,13 +187,6 @@ class _Undo:
                 "or removed by hand"
             )
         return joined(pages) if pages else self.session.read(self.past.kept, Selection(bounds, "change_no"))
-
-    def _guarded(self, where: Where, names: list[str]) -> list[Existing]:
-        pages = []
-        for page in self.past.changes(where, self.guard.columns(names)):
-            self.guard.add(page)
-            pages.append(replace(page, values=page.values.select(names)))
-        return pages
 
     def _archive(self, what: str) -> TableInfo | None:
         names = {run["figures"][what] for run in self.runs if what in run["figures"]}
