@@ -324,6 +324,8 @@ def test_what_was_valid_and_what_was_believed(kind: str, tmp_path: Path, rmend: 
         assert [line.rstrip().split("  ")[-1].strip() for line in shown.splitlines() if "warden" in line] == ["warden a · height 1", "warden late", "warden b"]
         assert "▶" in shown
         assert "no such row" in rmend("history", store, "--table", "trees", "--life", "tag=7").out
+        refused = rmend("history", store, "--table", "trees", "--force")
+        assert (refused.code, "--force goes with --life" in refused.err) == (2, True)
 
 
 @databases.every

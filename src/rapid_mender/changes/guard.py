@@ -90,11 +90,11 @@ class Guard:
         broken |= self._seen & self._runs_of(self._seen, [SEALED]).keys()  # their rows do not speak of these changes
         if broken:
             some = ", ".join(map(str, sorted(broken)[:_NAMED])) + (", …" if len(broken) > _NAMED else "")
-            which = f"batches {some}" if len(broken) > 1 else f"batch {some}"
+            several = len(broken) > 1
             raise AlteredError(
-                f"{which} of {self.past.info.name!r} {'were' if len(broken) > 1 else 'was'} altered since "
-                f"{'they were' if len(broken) > 1 else 'it was'} sealed, so nobody knows what was there before; rmend "
-                "verify says what was altered, and with force it is taken as it is",
+                f"{'batches' if several else 'batch'} {some} of {self.past.info.name!r} {'were' if several else 'was'} "
+                f"altered since {'they were' if several else 'it was'} sealed; rmend verify shows what was altered, "
+                f"and --force (force=True) uses {'them' if several else 'it'} all the same",
                 sorted(broken),
             )
 

@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 import os
+import shutil
 import signal
 import sys
+import textwrap
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
 
@@ -85,7 +87,10 @@ def _say(*sentences: str) -> None:
         message += ("\n" if message.endswith("^") else " ") + sentence
         if not sentence.endswith(("?", "^")):
             message += "."
-    typer.echo(f"rmend:{visible(message, lines=True)}", err=True)
+    message = f"rmend:{visible(message, lines=True)}"
+    if sys.stderr.isatty() and "\n" not in message:  # a terminal itself breaks lines in the middle of words
+        message = textwrap.fill(message, shutil.get_terminal_size().columns, break_on_hyphens=False)
+    typer.echo(message, err=True)
 
 
 def show_log(name: str) -> None:

@@ -92,6 +92,7 @@ def history(
         from .. import documents
         from ..changes.indexing import index_history, wants_index
         from ..changes.query import history
+        from ..errors import JobError
         from ..stores.urls import open_store
         from . import draw_history, screen
 
@@ -99,6 +100,8 @@ def history(
         if life:
             show_life(store, name, pairs("--life", "COLUMN=VALUE", life), json, force)
             return
+        if force:
+            raise JobError("--force goes with --life; a list of changes shows altered batches as they are")
         given = pairs("--key", "COLUMN=VALUE", key)
         filters: dict[str, Any] = {
             "key": given, "batch": batch, "action": action, "column": column, "actor": actor,
