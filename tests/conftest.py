@@ -2,21 +2,22 @@
 
 from __future__ import annotations
 
-import json
 import os
-import subprocess
 import sys
 import threading
 from collections.abc import Callable, Iterator
-from dataclasses import dataclass
+from pathlib import Path
 from typing import Any
 
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
-from rapid_mender.stores.sqlite import company
+sys.dont_write_bytecode = False  # the many processes of a run are not to compile each file anew
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 
-from . import servers
+from rapid_mender.stores.sqlite import company  # noqa: E402
+
+from . import commands, servers  # noqa: E402
 
 settings.register_profile("default", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 settings.register_profile("unshrunk", settings.get_profile("default"), phases=[Phase.explicit, Phase.generate])
@@ -27,6 +28,11 @@ def pytest_configure(config: pytest.Config) -> None:
     """Have a folder for the run, once for all workers."""
     if not hasattr(config, "workerinput"):
         config.add_cleanup(servers.provide())
+
+
+def pytest_ignore_collect(collection_path: Path, config: pytest.Config) -> bool | None:
+    """Leave files without pure tests unread where only these are wanted: they answer at once."""
+    return True if config.option.markexpr == "pure" and collection_path.suffix == ".py" and "mark.pure" not in collection_path.read_text() else None
 
 
 def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
@@ -57,25 +63,11 @@ def _no_company() -> Iterator[None]:
     company.others_run = others_run
 
 
-@dataclass
-class Ran:
-    code: int
-    out: str
-    err: str
-
-    @property
-    def json(self) -> Any:
-        return json.loads(self.out)
-
-
 @pytest.fixture
-def rmend(tmp_path: Any) -> Callable[..., Ran]:
+def rmend(tmp_path: Path) -> Callable[..., commands.Ran]:
     """Run `rmend` in a process of its own, in `tmp_path`; no run may end in a traceback."""
 
-    def run(*words: Any, **env: str) -> Ran:
-        command = [sys.executable, "-m", "rapid_mender", *map(str, words)]
-        done = subprocess.run(command, cwd=tmp_path, capture_output=True, text=True, timeout=120, env=os.environ | env, check=False)
-        assert "Traceback" not in done.stderr, done.stderr
-        return Ran(done.returncode, done.stdout, done.stderr)
+    def run(*words: Any, stdin: str | Path = os.devnull, stdout: str | Path | None = None, **env: str) -> commands.Ran:
+        return commands.Running(words, tmp_path, stdin, stdout, env).wait()
 
     return run

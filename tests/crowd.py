@@ -10,6 +10,7 @@ from __future__ import annotations
 
 import json
 import random
+import signal
 import subprocess
 import sys
 import tempfile
@@ -27,7 +28,7 @@ from rapid_mender.stores.contract import Conflict
 from rapid_mender.stores.sql.link import Pick
 from rapid_mender.stores.urls import open_store
 
-from . import servers
+from . import commands, servers
 from .killing import place, trees
 from .test_capture import replayed, rows, statements, writer
 from .test_capture import trees as captured_trees
@@ -115,15 +116,14 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
 
 def _followed(url: str, folder: Path, syncs: list[str], words: list[list[str]], seconds: float) -> None:
     """Start the processes that write, beside those that sync, and wait for their ends; then sync once more."""
-    rmend = [sys.executable, "-m", "rapid_mender", "sync"]
-    following = [subprocess.Popen([*rmend, str(folder / f"{name}.toml"), "--every", "100ms"], stdout=-3, stderr=subprocess.PIPE, text=True) for name in syncs]
+    following = [commands.Running(("sync", folder / f"{name}.toml", "--every", "100ms")) for name in syncs]
     started = [subprocess.Popen([sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True) for w in words]
     said = [one.communicate(timeout=seconds + 120)[1] for one in started]
     assert all(one.returncode == 0 for one in started), said
     for one in following:
-        one.terminate()
-    said = [one.communicate(timeout=60)[1] for one in following]
-    assert not any("Traceback" in text or "error" in text.lower() for text in said), said
+        one.send_signal(signal.SIGTERM)
+    ends = [one.wait() for one in following]
+    assert not any("error" in ran.err.lower() for ran in ends), ends
     for name in syncs:
         rm.sync(rm.Sync.load(folder / f"{name}.toml"))
 

@@ -6,9 +6,9 @@ STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is 
 
 from __future__ import annotations
 
+import json
 import random
 import signal
-import subprocess
 import sys
 import tempfile
 import time
@@ -27,9 +27,11 @@ from rapid_mender.core.schema import Column, TableInfo
 from rapid_mender.stores.contract import Load, Store
 from rapid_mender.stores.urls import open_store
 
+from . import commands, servers
 from . import replaying as changes
-from . import servers
 
+_PART = 0.05, 1.1
+"""After which part of the time that a run takes it is killed."""
 _JOB = 'store = "{}"\ntable = "trees"\nkey = "tag_no"\nincoming = "batch.csv"\n'
 _TREES = TableInfo("trees", (Column("tag_no", pa.int64(), nullable=False), Column("height_m", pa.float64()), Column("note", pa.string())), ("tag_no",))
 
@@ -80,6 +82,15 @@ def _wait_for(done: Callable[[], bool], seconds: float) -> None:
         time.sleep(0.002)
 
 
+def _killed(run: commands.Running) -> str:
+    """Kill a run, and say whether it still ran."""
+    word = "killed" if run.poll() is None else "ended"
+    run.kill()
+    ran = run.wait()
+    assert ran.code in (0, -signal.SIGKILL), ran
+    return word
+
+
 def all_by_batches(url: str, table: str) -> None:
     """Raise AssertionError if a captured table has changes that no batch made: each was to be recorded once."""
     history = rm.history(url, table)
@@ -105,7 +116,6 @@ def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, co
     if captured:
         rm.capture(url, "trees")
     (folder / "job.toml").write_text(_JOB.format(url) + (f"commit_every = {commit_every}\n" if commit_every else ""))
-    command = [sys.executable, "-m", "rapid_mender", "merge", "job.toml", "--json"]
     seen: list[str] = []
     whole = 0.0
     for round_no in range(kills + 1):
@@ -115,21 +125,20 @@ def kill_merges(where: Place, folder: Path, rows: int, kills: int, seed: int, co
         pcsv.write_csv(batch, folder / "batch.csv")
         before = trees(url)
         started = time.perf_counter()
-        run = subprocess.Popen(command, cwd=folder, stdout=-3, stderr=subprocess.PIPE, text=True)
+        run = commands.Running(("merge", "job.toml", "--json"), folder)
         if not whole:  # the first is left alone, to learn how long they take
-            run.communicate()
+            assert run.wait().code == 0
             whole = time.perf_counter() - started
             continue
-        _wait_for(lambda run=run: run.poll() is not None, rng.uniform(0.4, 1.1) * whole)  # type: ignore[misc]
+        _wait_for(lambda run=run: run.poll() is not None, rng.uniform(*_PART) * whole)  # type: ignore[misc]
         if where.server is None:
-            run.send_signal(signal.SIGKILL)
-            run.communicate()
+            run.kill()
+            run.wait()
         else:
             where.server.stop()
-            said = run.communicate(timeout=60)[1]
+            ran = run.wait()
             where.server.start()
-            assert "Traceback" not in said, said
-            assert run.returncode == 0 or "run again" in said, said
+            assert ran.code == 0 or "run again" in ran.err, ran
         after = trees(url)
         if after.equals(before):
             seen.append("before")
@@ -176,11 +185,11 @@ def kill_undos(where: Place, rows: int, kills: int, seed: int, captured: bool = 
     while len(seen) < kills:
         before = trees(url)
         started = time.perf_counter()
-        run = subprocess.Popen([sys.executable, "-m", "rapid_mender", "undo", url, str(number)], stdout=-3, stderr=subprocess.PIPE, text=True)
+        run = commands.Running(("undo", url, number))
         if whole:
-            _wait_for(lambda run=run: run.poll() is not None, rng.uniform(0.4, 1.1) * whole)  # type: ignore[misc]
-            run.send_signal(signal.SIGKILL)
-        run.communicate()
+            _wait_for(lambda run=run: run.poll() is not None, rng.uniform(*_PART) * whole)  # type: ignore[misc]
+            run.kill()
+        run.wait()
         after = trees(url)
         if whole:
             seen.append("before" if after.equals(before) else "after")
@@ -222,12 +231,9 @@ def kill_syncs(where: Place, to: Place, folder: Path, rows: int, kills: int, see
         rm.merge(job, pa.table({"tag_no": some, "height_m": [number / rng.randint(1, 50) for number in some], "note": pa.repeat("new", rows)}))
         for name, most in whole.items():
             began = time.perf_counter()
-            run = subprocess.Popen([sys.executable, "-m", "rapid_mender", "sync", str(folder / f"{name}.toml")], stdout=-3, stderr=subprocess.PIPE, text=True)
-            _wait_for(lambda run=run: run.poll() is not None, rng.uniform(0.3, 1.2) * most)  # type: ignore[misc]
-            seen.append("killed" if run.poll() is None else "ended")
-            run.send_signal(signal.SIGKILL)
-            _, said = run.communicate()
-            assert run.returncode in (0, -signal.SIGKILL), said
+            run = commands.Running(("sync", folder / f"{name}.toml"))
+            _wait_for(lambda run=run: run.poll() is not None, rng.uniform(*_PART) * most)  # type: ignore[misc]
+            seen.append(_killed(run))
             whole[name] = time.perf_counter() - began if seen[-1] == "ended" else most * 1.1
     for name in whole:
         rm.sync(rm.Sync.load(folder / f"{name}.toml"))
@@ -243,7 +249,7 @@ def kill_syncs(where: Place, to: Place, folder: Path, rows: int, kills: int, see
     return seen
 
 
-def kill_fills(where: Place, to: Place, rows: int, kills: int, seed: int) -> list[str]:
+def kill_fills(where: Place, to: Place, folder: Path, rows: int, kills: int, seed: int) -> list[str]:
     """Kill `kills` fills of tables that follow a register of `rows` trees, change that, and go on: each is then as the
     register."""
     rng, url = random.Random(seed), where.url
@@ -254,15 +260,14 @@ def kill_fills(where: Place, to: Place, rows: int, kills: int, seed: int) -> lis
     whole = 0.0
     for turn in range(kills + 1):
         sync = {"store": url, "table": "trees", "to_store": to.url, "to_table": f"map{turn}", "follower": f"map{turn}", "commit_every": max(rows // 3, 1)}
-        script = f"import rapid_mender as rm; rm.sync(rm.Sync(**{sync!r}))"
+        (folder / "fill.toml").write_text("\n".join(f"{name} = {json.dumps(value)}" for name, value in sync.items()))
         began = time.perf_counter()
-        run = subprocess.Popen([sys.executable, "-c", script], stdout=-3, stderr=subprocess.PIPE, text=True)
+        run = commands.Running(("sync", folder / "fill.toml"))
         if whole:
-            _wait_for(lambda run=run: run.poll() is not None, rng.uniform(0.3, 1.0) * whole)  # type: ignore[misc]
-            seen.append("killed" if run.poll() is None else "ended")
-            run.send_signal(signal.SIGKILL)
-        _, said = run.communicate()
-        assert run.returncode in (0, -signal.SIGKILL), said
+            _wait_for(lambda run=run: run.poll() is not None, rng.uniform(*_PART) * whole)  # type: ignore[misc]
+            seen.append(_killed(run))
+        else:
+            assert run.wait().code == 0
         whole = whole or time.perf_counter() - began
         some = rng.sample(range(rows * 2), rows)
         rm.merge(job, pa.table({"tag_no": some, "height_m": [rng.random() for _ in some], "note": pa.repeat(f"{turn}", rows)}))
@@ -281,7 +286,7 @@ if __name__ == "__main__":
         if whom in ("sync", "fill"):
             (Path(name) / "to").mkdir()
             with place(others[0], Path(name) / "to") if others else nullcontext(there) as to:
-                outcome = kill_syncs(there, to, Path(name), *counts, captured=captured) if whom == "sync" else kill_fills(there, to, *counts)
+                outcome = kill_syncs(there, to, Path(name), *counts, captured=captured) if whom == "sync" else kill_fills(there, to, Path(name), *counts)
         elif whom == "undo":
             outcome = kill_undos(there, *counts, captured=captured)
         else:

@@ -8,6 +8,7 @@ from datetime import date, datetime, time, timedelta
 from decimal import Decimal
 from typing import Any
 
+import hypothesis
 import pyarrow as pa
 import pytest
 from hypothesis import given, settings
@@ -15,7 +16,8 @@ from hypothesis import strategies as st
 
 import rapid_mender as rm
 
-from .stores import STORES, TABLE, Place
+from . import length
+from .stores import TABLE, Place, every_store
 
 _text = st.text(st.characters(codec="utf-8", exclude_categories=("Cs", "Cc")), max_size=12) | st.sampled_from(
     ["", " ", "null", "0", "1e3", "O'Hara", 'quo"te', "ß", "Ärger", "日本"]
@@ -93,17 +95,20 @@ class Case:
 
 
 cases = st.composite(lambda draw: Case(draw))()
-every_store = pytest.mark.parametrize("store", STORES)
-SERVERS = [name for name in STORES if name.startswith(("postgresql", "mariadb"))]
+_SHARE = {"memory": 1.0, "sqlite": 1.0, "postgresql": 0.4, "mariadb": 0.4}
+_SHARE_OF_A_VARIANT = 0.2
 
 
-def on_every_store(most: int = 60, **strategies: st.SearchStrategy[Any]) -> Callable[..., Callable[[str], None]]:
-    """A property of every store; on servers, where an example takes a quarter of a second, with fewer of them."""
+def on_every_store(most: int = 30, **strategies: st.SearchStrategy[Any]) -> Callable[..., Callable[[str, int], None]]:
+    """A property of every store; on servers, which take longer, with fewer examples, and on variants of a store with few.
+    In a long run it comes in several parts, each with a seed of its own."""
 
-    def wrap(test: Callable[..., None]) -> Callable[[str], None]:
+    def wrap(test: Callable[..., None]) -> Callable[[str, int], None]:
         @every_store
-        def run(store: str) -> None:
-            @settings(max_examples=most // 3 if store in SERVERS else most)
+        @pytest.mark.parametrize("part", range(length.PARTS))
+        def run(store: str, part: int) -> None:
+            @hypothesis.seed(length.SEED + part)
+            @settings(max_examples=length.some(most * _SHARE.get(store, _SHARE_OF_A_VARIANT) / length.PARTS))
             @given(**strategies)
             def law(**drawn: Any) -> None:
                 for case in drawn.values():

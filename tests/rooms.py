@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import ast
+from collections.abc import Iterator
+from functools import cache
 from html import escape
 from pathlib import Path
 from textwrap import wrap
@@ -19,17 +21,31 @@ FLOORS = [
 DATABASES = {"sqlite", "postgresql", "mariadb"}
 
 
+@cache
+def parsed(path: Path) -> ast.Module:
+    return ast.parse(path.read_text())
+
+
+def _statements(body: list[ast.stmt]) -> Iterator[ast.stmt]:
+    """All statements, those within others too; not what is there for types only."""
+    for one in body:
+        yield one
+        if not (isinstance(one, ast.If) and getattr(one.test, "id", "") == "TYPE_CHECKING"):
+            for part in ("body", "orelse", "finalbody", "handlers", "cases"):
+                for inner in getattr(one, part, []):
+                    yield from _statements([inner] if isinstance(inner, ast.stmt) else inner.body)
+
+
+@cache
 def imports() -> dict[str, set[str]]:
     """Every module, and the modules that it imports; not what it names for types only."""
     files = {".".join(path.relative_to(HOUSE).with_suffix("").parts).removesuffix(".__init__").replace("__init__", ""): path for path in HOUSE.rglob("*.py")}
     found: dict[str, set[str]] = {}
     for name, path in files.items():
         package = [part for part in (name.split(".") if path.name == "__init__.py" else name.split(".")[:-1]) if part]
-        tree = ast.parse(path.read_text())
-        typing = {id(node) for block in ast.walk(tree) if isinstance(block, ast.If) and "TYPE_CHECKING" in ast.unparse(block.test) for node in ast.walk(block)}
         found[name] = set()
-        for node in ast.walk(tree):
-            if isinstance(node, ast.ImportFrom) and node.level and id(node) not in typing:
+        for node in _statements(parsed(path).body):
+            if isinstance(node, ast.ImportFrom) and node.level:
                 base = ".".join([*package[: len(package) - node.level + 1], *([node.module] if node.module else [])])
                 targets = {f"{base}.{one.name}".lstrip(".") for one in node.names}
                 found[name] |= {target if target in files else base for target in targets} - {name}

@@ -15,6 +15,7 @@ from pathlib import Path
 from typing import Any
 
 import pyarrow as pa
+import pytest
 
 import rapid_mender as rm
 from rapid_mender.core.schema import Column, TableInfo
@@ -22,7 +23,7 @@ from rapid_mender.stores.contract import Store
 from rapid_mender.stores.sql.text import name_sql
 from rapid_mender.stores.urls import open_store
 
-from . import servers
+from . import length, servers
 
 TABLE = 'the "trees" of `Mere End` größe'
 DECLARED = {
@@ -131,4 +132,9 @@ STORES = {
     "mariadb, no index": lambda *a: _mariadb(*a, indexed=False),
 }
 
-__all__ = ["DECLARED", "STORES", "TABLE", "Column", "Place"]
+KINDS = ["memory", "sqlite", "postgresql", "mariadb"]
+every_store = pytest.mark.parametrize("store", STORES)
+every_kind = pytest.mark.parametrize("store", STORES if length.LONG else KINDS)
+"""For what says little of how a row is found: in a short run no variants of a store."""
+
+__all__ = ["DECLARED", "KINDS", "STORES", "TABLE", "Column", "Place", "every_kind", "every_store"]

@@ -7,11 +7,8 @@ import gzip
 import json
 import logging
 import os
-import random
 import signal
 import sqlite3
-import subprocess
-import sys
 import threading
 import time
 import traceback
@@ -30,7 +27,7 @@ import rapid_mender as rm
 from rapid_mender.cli import app
 from rapid_mender.stores.urls import open_store, opened
 
-from . import servers
+from . import commands, length, servers
 from .databases import table
 from .stores import STORES, TABLE
 
@@ -243,8 +240,8 @@ def test_a_job_file_is_a_job_or_an_error_of_ours(part: int, tmp_path: Path) -> N
         "columns.a.write",
         "columns.n.tolerance",
     ]
-    drawn, path, longest = random.Random(part), tmp_path / "j.toml", 0
-    for _ in range(150):
+    drawn, path, longest = length.dice(part), tmp_path / "j.toml", 0
+    for _ in range(length.some(100)):
         said = {"store": "'sqlite:///x.db'", "table": "'t'", "key": "'id'"}
         said |= {drawn.choice(names): drawn.choice(HOSTILE) for _ in range(drawn.choice([1, 1, 2]))}
         text = "\n".join(f"{name} = {value}" for name, value in said.items())
@@ -281,8 +278,8 @@ def test_arguments_give_a_result_or_an_error_of_ours(tmp_path: Path, monkeypatch
     Path("g.csv").write_text("id,a\n1,[/b]\n2,[red]oak\nx,\n")
     Path("h.toml").write_text("store = 'sqlite:///x.db'\ntable = 'x [b]y[/b]'\nkey = \"k\\u001b[31m\"\n")
     Path("h.jsonl").write_text('{"k\\u001b[31m": "[/b]\\u0007", "[/b]": "[link=x]"}\n{"k\\u001b[31m": "\\u202e", "[/b]": "\\n\\r"}\n')
-    drawn, codes = random.Random(5), set()
-    for _ in range(300):
+    drawn, codes = length.dice(), set()
+    for _ in range(length.some(100)):
         words = list(drawn.choice(COMMANDS))
         for _ in range(drawn.choice([0, 1, 1, 2])):
             words.insert(drawn.randrange(1, len(words) + 1), drawn.choice(WORDS))
@@ -306,14 +303,14 @@ def test_batches_from_standard_input_and_several_files(rmend: Rmend, tmp_path: P
     reasons = (tmp_path / "j.rejects.csv").read_text()
     assert "in/n.csv, line 3: id: 'bad' is not" in reasons
     assert "in/s.jsonl, line 3: " in reasons
-    command = [sys.executable, "-m", "rapid_mender", "merge", "j.toml", "-", "--store", "sqlite:///x.db", "--set", "T=t", "--json"]
+    command = ["merge", "j.toml", "-", "--store", "sqlite:///x.db", "--set", "T=t", "--json"]
     for data, inserts in ((b"id,a\n8,q\n9,\xff\n", 1), (gzip.compress(b"id,a\n10,q\n"), 1), (b"", None)):
-        done = subprocess.run(command, cwd=tmp_path, input=data, capture_output=True, check=False)
-        assert b"Traceback" not in done.stderr
+        (tmp_path / "piped").write_bytes(data)
+        done = rmend(*command, stdin=tmp_path / "piped")
         if inserts is None:
-            assert (done.returncode, b"standard input is empty" in done.stderr) == (1, True)
+            assert (done.code, "standard input is empty" in done.err) == (1, True)
         else:
-            assert json.loads(done.stdout)["counts"]["insert"] == inserts
+            assert done.json["counts"]["insert"] == inserts
 
 
 def test_what_is_wrong_with_a_key_or_a_time_is_said(tmp_path: Path) -> None:
@@ -345,15 +342,18 @@ def test_a_wait_is_told_and_a_sigterm_ends_it(kind: str, tmp_path: Path) -> None
         with open_store(url).begin(write=True) as session:
             info = session.describe("t")
         with open_store(url).begin(True, info):
-            command = [sys.executable, "-m", "rapid_mender", "merge", "j.toml"]
-            with subprocess.Popen(command, cwd=tmp_path, stderr=subprocess.PIPE, text=True) as merging:
-                assert merging.stderr is not None
-                assert merging.stderr.readline().startswith("rmend: waiting for another ")
-                merging.send_signal(signal.SIGTERM)
-                began = time.perf_counter()
-                assert merging.communicate(timeout=30)[1] == "rmend: terminated; what was not committed is undone.\n"
-                assert time.perf_counter() - began < 3
-                assert merging.returncode == 143
+            merging = commands.Running(("merge", "j.toml"), tmp_path)
+            end = time.monotonic() + 60
+            while not merging.err.endswith("\n"):
+                assert time.monotonic() < end
+                time.sleep(0.02)
+            merging.send_signal(signal.SIGTERM)
+            began = time.perf_counter()
+            ran = merging.wait()
+            assert time.perf_counter() - began < 3
+            waiting, terminated = ran.err.splitlines()
+            assert (waiting.startswith("rmend: waiting for another "), ran.code) == (True, 143)
+            assert terminated == "rmend: terminated; what was not committed is undone."
         assert found(url, "SELECT v FROM t") == [(1,)]
 
 
@@ -396,18 +396,15 @@ def test_a_notebook_and_the_log_show_no_value_as_anything_else(caplog: pytest.Lo
     ["check j.toml", "preview j.toml", "explain j.toml --key id=1", "merge j.toml", "batches j.toml", "history j.toml", "draft sqlite:///x.db t b.csv"],
 )
 @pytest.mark.parametrize("form", [[], ["--json"]])
-def test_an_output_that_fails_ends_in_one_sentence(command: str, form: list[str], tmp_path: Path) -> None:
+def test_an_output_that_fails_ends_in_one_sentence(rmend: Rmend, command: str, form: list[str], tmp_path: Path) -> None:
     """And after work that is done it does not change the exit code."""
     with closing(sqlite3.connect(tmp_path / "x.db")) as register:
         register.execute("CREATE TABLE t (id integer PRIMARY KEY, a text)")
     (tmp_path / "j.toml").write_text("store = 'sqlite:///x.db'\ntable = 't'\nkey = 'id'\nincoming = 'b.csv'\n")
     (tmp_path / "b.csv").write_text("id,a\n1,x\n")
-    with open("/dev/full", "w") as full:
-        done = subprocess.run(
-            [sys.executable, "-m", "rapid_mender", *command.split(), *form], cwd=tmp_path, stdout=full, stderr=subprocess.PIPE, text=True, check=False
-        )
-    assert done.returncode == (0 if command.startswith(("merge", "draft")) else 1)
-    assert (done.stderr.count("\n"), "could not be shown" in done.stderr) == (1, True), done.stderr
+    done = rmend(*command.split(), *form, stdout="/dev/full")
+    assert done.code == (0 if command.startswith(("merge", "draft")) else 1)
+    assert (done.err.count("\n"), "could not be shown" in done.err) == (1, True), done.err
 
 
 # -- what calls leave behind --------------------------------------------------------------------------------------
@@ -443,8 +440,8 @@ def test_calls_leave_no_handle_and_no_thread(kind: str, tmp_path: Path) -> None:
             call()
             time.sleep(0.05)
             before = len(os.listdir("/proc/self/fd")), threading.active_count()
-            for _ in range(15):
+            for _ in range(length.some(5)):
                 call()
-            time.sleep(0.15)
+            time.sleep(0.1)
             after = len(os.listdir("/proc/self/fd")), threading.active_count()
             assert after <= (before[0] + 1, before[1] + 1), call

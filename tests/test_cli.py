@@ -17,7 +17,7 @@ from pathlib import Path
 
 import pytest
 
-from .conftest import Ran
+from .commands import Ran
 from .killing import kill_merges, kill_syncs, kill_undos, place
 
 Rmend = Callable[..., Ran]

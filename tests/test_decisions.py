@@ -15,14 +15,14 @@ from hypothesis import strategies as st
 import rapid_mender as rm
 from rapid_mender.stores.contract import Conflict
 
-from . import reference
+from . import length, reference
 from . import replaying as changes
 from .cases import ARCHIVE, SCHEMA, Case, with_archive
 from .laws import normal, on_every_store
 from .stores import STORES, TABLE
 
 
-@on_every_store(60, case=st.composite(lambda draw: Case(draw, False))())
+@on_every_store(30, case=st.composite(lambda draw: Case(draw, False))())
 def test_every_option_agrees_with_the_reference(store: str, case: Case) -> None:
     """Decisions, changed columns, table and archive; replay and undo hold as well."""
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
@@ -49,7 +49,7 @@ def test_every_option_agrees_with_the_reference(store: str, case: Case) -> None:
 
 
 @pytest.mark.parametrize("store", ["memory", "sqlite"])
-@settings(max_examples=40)
+@settings(max_examples=length.some(20))
 @given(case=st.composite(lambda draw: Case(draw, False))())
 def test_keys_that_are_made_agree_with_the_reference(store: str, case: Case) -> None:
     """As above, with records whose key the database makes: a new one for each, in decisions and history."""
@@ -72,7 +72,7 @@ def test_keys_that_are_made_agree_with_the_reference(store: str, case: Case) -> 
         assert set(made) <= set(rm.history(place.store, TABLE, action="insert")["new_tag_no"].to_pylist())
 
 
-@on_every_store(40, case=st.composite(lambda draw: Case(draw, True))())
+@on_every_store(20, case=st.composite(lambda draw: Case(draw, True))())
 def test_the_same_batch_twice_under_every_setting(store: str, case: Case) -> None:
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
         first = case.merge(place)

@@ -146,4 +146,4 @@ def test_a_fill_whose_source_is_lost_is_not_at_its_end(tmp_path: Path, monkeypat
 @pytest.mark.parametrize(("kind", "to"), [("sqlite", "postgresql"), ("postgresql", "mariadb")])
 def test_a_fill_that_was_killed_goes_on(kind: str, to: str, tmp_path: Path) -> None:
     with place(kind, tmp_path) as there, place(to, tmp_path) as other:
-        assert len(kill_fills(there, other, rows=5_000, kills=1, seed=5)) == 1
+        assert len(kill_fills(there, other, tmp_path, rows=5_000, kills=1, seed=5)) == 1

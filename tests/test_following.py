@@ -6,8 +6,6 @@ import json
 import random
 import signal
 import sqlite3
-import subprocess
-import sys
 import tempfile
 import threading
 import time
@@ -26,12 +24,11 @@ import rapid_mender as rm
 from rapid_mender.core.schema import Column
 from rapid_mender.followers import tail
 
-from . import servers
-from .laws import Case, cases, every_store, normal, on_every_store
-from .stores import STORES, TABLE, Place
+from . import commands, servers
+from .laws import Case, cases, normal, on_every_store
+from .stores import KINDS, STORES, TABLE, Place, every_kind
 
 COPY = "the copy's `table`"
-KINDS = ("memory", "sqlite", "postgresql", "mariadb")
 SCHEMA = pa.schema([pa.field("tag_no", pa.int64(), False), ("species", pa.string()), ("height", pa.float64())])
 
 
@@ -47,7 +44,7 @@ def beside(place: Place, store: str, other: str, case: Case) -> Iterator[Place]:
 
 @pytest.mark.postgresql
 @pytest.mark.mariadb
-@on_every_store(15, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
+@on_every_store(8, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
 def test_a_table_that_follows_is_as_the_one_that_is_followed(store: str, case: Case, other: str, seed: int) -> None:
     """In any number of steps, from the rows that it was filled with; also undone batches; and a log has every change."""
     if other == "mariadb":
@@ -85,7 +82,7 @@ def test_a_table_that_follows_is_as_the_one_that_is_followed(store: str, case: C
             assert normal([{name: row[name] for name in columns} for row in kept]) == normal(wanted)
 
 
-@on_every_store(12, case=cases, seed=st.integers(0, 999))
+@on_every_store(8, case=cases, seed=st.integers(0, 999))
 def test_net_changes_come_to_the_same_as_all_of_them(store: str, case: Case, seed: int) -> None:
     """A follower in Python, in steps of any length: nothing twice, in order, and what is net changes what differs."""
     dice = random.Random(seed)
@@ -134,7 +131,7 @@ def trees(place: Place, table: str) -> list[tuple[Any, ...]]:
     return [tuple(row.values()) for row in sorted(place.rows(table), key=lambda row: int(row.get("tag_no") or row.get("tag")))]
 
 
-@every_store
+@every_kind
 def test_what_is_sent_and_what_becomes_of_it(store: str) -> None:
     """Renamed, left out, conditional, marked; rows that somebody changed in the target: overwritten, skipped, rejected."""
     with register(store) as (place, merge):
@@ -168,7 +165,7 @@ def test_what_is_sent_and_what_becomes_of_it(store: str) -> None:
         assert told == dict.fromkeys(plans, (TABLE, 4, 0))
 
 
-@every_store
+@every_kind
 def test_two_tables_that_follow_each_other(store: str) -> None:
     with register(store) as (place, merge):
         there = {"table": TABLE, "to_store": place.store, "to_table": "twin", "follower": "there", "history": True, "key": "tag_no"}
@@ -185,7 +182,7 @@ def test_two_tables_that_follow_each_other(store: str) -> None:
         assert {row["tag_no"]: row["height"] for row in place.rows()} == {1: 5.0, 2: 6.0, 3: 1.5}
 
 
-@every_store
+@every_kind
 def test_who_loses_the_place_is_told(store: str) -> None:
     """Names that are taken, changes that were pruned or never kept, another process; pruning waits for a follower."""
     with register(store) as (place, merge):
@@ -224,7 +221,7 @@ def test_who_loses_the_place_is_told(store: str) -> None:
                 list(again.changes())
 
 
-@every_store
+@every_kind
 def test_files_have_each_change_once(store: str, tmp_path: Path) -> None:
     """Also if a reader takes them away, and if a run ended between writing a part and noting that."""
     with register(store) as (place, merge):
@@ -256,7 +253,7 @@ def test_files_have_each_change_once(store: str, tmp_path: Path) -> None:
 
 @pytest.mark.postgresql
 @pytest.mark.mariadb
-@on_every_store(12, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
+@on_every_store(8, case=cases, other=st.sampled_from(KINDS), seed=st.integers(0, 999))
 def test_what_differs_is_found_and_mended(store: str, case: Case, other: str, seed: int) -> None:
     """Rows that somebody removed, added and changed in the target; and following goes on, though changes were lost."""
     if other == "mariadb":
@@ -412,17 +409,19 @@ def test_sync_on_the_command_line(rmend: Any, tmp_path: Path) -> None:
                         (("sync", "h/survey-1.toml"), "there is no option 'incoming'")):  # fmt: skip
         refused = rmend(*words)
         assert (refused.code, said in refused.err) == (2, True), refused.err
-    run = subprocess.Popen([sys.executable, "-m", "rapid_mender", "sync", "h/map.toml", "--every", "50ms"], cwd=tmp_path, stdout=-1, stderr=-1, text=True)
-    time.sleep(1.5)
+    run = commands.Running(("sync", "h/map.toml", "--every", "50ms"), tmp_path)
     rmend("undo", "h/survey-4.toml", "8", "--force")
-    assert run.stdout is not None
-    assert run.stdout.readline().startswith("map_trees: 60 changes, up to 843")
+    end = time.monotonic() + 60
+    while not run.out.endswith("\n"):
+        assert time.monotonic() < end
+        time.sleep(0.02)
     run.send_signal(signal.SIGINT)
-    _, said = run.communicate(timeout=20)
-    assert (run.returncode, "interrupted" in said) == (130, True)
+    ran = run.wait()
+    assert ran.out.startswith("map_trees: 60 changes, up to 843")
+    assert (ran.code, "interrupted" in ran.err) == (130, True)
 
 
-@every_store
+@every_kind
 def test_a_column_that_came_later(store: str) -> None:
     """Of the changes before it the history does not know its values: they are left as they are in the target."""
     later = [Column("girth", pa.float64())]

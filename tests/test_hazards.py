@@ -22,7 +22,7 @@ import pytest
 import rapid_mender as rm
 from rapid_mender.stores.urls import open_store
 
-from . import servers
+from . import length, servers
 from .databases import FEW_AND_MANY, both, every, table
 
 # -- the history replays, or says that it does not ---------------------------------------------------------------
@@ -238,7 +238,7 @@ def test_what_a_server_holds_is_what_was_sent(encoding: str, client: str | None,
 _TURNS = """
 import sys, rapid_mender as rm
 job = rm.Job(store=rm.{}(sys.argv[1]), table=sys.argv[2], key="id")
-for n in range(60):
+for n in range({}):
     rm.merge(job, [{{"id": int(sys.argv[3]), "v": n}}])
 """
 
@@ -260,11 +260,12 @@ def test_turns_go_by_the_table_and_not_by_its_name(kind: str, tmp_path: Path) ->
             run(f"CREATE DATABASE {own}_b")
             places = [(url, "tab"), (f"{url}_b", f"{own}.tab"), (url, f"{own}.tab"), (url, "TAB")]
         rm.merge(rm.Job(store=url, table="tab", key="id"), [{"id": 99, "v": 0}])
-        code = _TURNS.format({"postgresql": "PostgreSQLStore", "mariadb": "MariaDBStore"}[kind])
+        turns = length.some(20)
+        code = _TURNS.format({"postgresql": "PostgreSQLStore", "mariadb": "MariaDBStore"}[kind], turns)
         running = [subprocess.Popen([sys.executable, "-c", code, at, name, str(n)]) for n, (at, name) in enumerate(places)]
         assert [one.wait(120) for one in running] == [0] * len(places)
         numbers = rm.history(url, "tab")["change_no"].to_pylist()
-        assert numbers == list(range(1, 60 * len(places) + 2)), "every number once, and in order"
+        assert numbers == list(range(1, turns * len(places) + 2)), "every number once, and in order"
         if kind == "mariadb":
             run(f"DROP DATABASE {own}_b")
 
@@ -358,7 +359,7 @@ print(resource.getrusage(resource.RUSAGE_SELF).ru_maxrss // 1024)
 """
 
 
-@pytest.mark.parametrize("case", ["a million and more ragged lines", "half a million", "a temporary folder without room"])
+@pytest.mark.parametrize("case", ["a million and more ragged lines", "a temporary folder without room"])
 def test_room_and_memory_are_bounded(case: str, tmp_path: Path) -> None:
     count = 1_300_000 if case.startswith("a million") else 400_000
     with (tmp_path / "r.csv").open("w") as file:
@@ -368,7 +369,7 @@ def test_room_and_memory_are_bounded(case: str, tmp_path: Path) -> None:
     done = subprocess.run([sys.executable, "-c", _LIMITED.format(limit=limit), tmp_path / "r.csv"], capture_output=True, text=True, check=False)
     assert not done.stderr
     said, peak = done.stdout.splitlines()
-    wanted = {"a": "1300000", "h": "400000"}[case[0]] if "room" not in case else "IncomingError the batch does not fit into the folder for temporary files"
+    wanted = "1300000" if "room" not in case else "IncomingError the batch does not fit into the folder for temporary files"
     assert re.match(wanted, said), said
     assert int(peak) < 900
 

@@ -23,7 +23,7 @@ from . import databases
 from .cases import ARCHIVE, SCHEMA, with_archive
 from .cases import Case as Options
 from .laws import Case, cases, normal, on_every_store
-from .stores import STORES, TABLE, Place
+from .stores import STORES, TABLE, Place, every_kind
 
 Merge = Callable[..., int]
 options = st.composite(lambda draw: Options(draw, False))()
@@ -37,7 +37,7 @@ def undone(place: Place, number: int, **given: Any) -> rm.Undone:
     return done
 
 
-@on_every_store(18, case=cases, seed=st.integers(0, 999))
+@on_every_store(10, case=cases, seed=st.integers(0, 999))
 def test_undoing_batches_gives_the_tables_before_them(store: str, case: Case, seed: int) -> None:
     with STORES[store](case.schema, case.key, case.rows) as place:
         tables = [normal(place.rows())]
@@ -58,7 +58,7 @@ def test_undoing_batches_gives_the_tables_before_them(store: str, case: Case, se
         assert sum(done.counts.values()) == 0 or rm.batches(place.store).to_pylist()[-1]["undoes"]
 
 
-@on_every_store(18, case=options)
+@on_every_store(10, case=options)
 def test_undo_of_every_option(store: str, case: Options) -> None:
     """Marks, archives, previous values, rules: the table and the archive are as before, and again as after."""
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
@@ -79,7 +79,7 @@ def test_undo_of_every_option(store: str, case: Options) -> None:
             assert reasons == {f"undoes batch {result.batch}"}
 
 
-@on_every_store(18, case=cases, seed=st.integers(0, 999))
+@on_every_store(10, case=cases, seed=st.integers(0, 999))
 def test_as_of_every_batch_is_the_table_then_and_the_history_holds(store: str, case: Case, seed: int) -> None:
     with STORES[store](case.schema, case.key, case.rows) as place:
         copies = {0: normal(place.rows())}
@@ -179,14 +179,11 @@ def altered(place: Place, alter: Any) -> Iterator[None]:
             put(session, session.describe("rmend_batches"), batch, actor=told["actor"], seal=told["seal"])
 
 
-every_store = pytest.mark.parametrize("store", STORES)
-
-
 def names(table: pa.Table, *columns: str) -> list[Any]:
     return [tuple(row[column] for column in columns) for row in table.to_pylist()]
 
 
-@every_store
+@every_kind
 def test_what_was_changed_since_is_a_conflict(store: str) -> None:
     """By a later batch, or behind the history's back: all are listed, with both values; --rest and --force go on."""
     with register(store) as (place, merge):
@@ -237,7 +234,7 @@ def refused(use: Callable[..., Any]) -> bool:
     return False
 
 
-@every_store
+@every_kind
 def test_who_alters_the_past_is_found(store: str, tmp_path: Path) -> None:
     with register(store, seal=True) as (place, merge):
         for height in (1.5, 2.5, 3.5):
@@ -267,7 +264,7 @@ def test_who_alters_the_past_is_found(store: str, tmp_path: Path) -> None:
             rm.undo(place.store, 2, preview=True)
 
 
-@every_store
+@every_kind
 def test_a_pruned_history_knows_where_it_begins(store: str) -> None:
     with register(store, seal=True) as (place, merge):
         for height in (1.5, 2.5, 3.5):
@@ -291,7 +288,7 @@ def test_a_pruned_history_knows_where_it_begins(store: str) -> None:
         assert rm.verify(place.store, TABLE).sealed == 1
 
 
-@every_store
+@every_kind
 def test_the_life_of_one_record(store: str) -> None:
     with register(store) as (place, merge):
         merge({"tag_no": 2, "height": 5.0})
@@ -416,7 +413,7 @@ def test_an_altered_change_of_a_large_batch_is_narrowed_down(tmp_path: Path) -> 
         rm.as_of(url, "t", **mid)
 
 
-@every_store
+@every_kind
 def test_what_others_write_meanwhile_is_not_seen_by_halves(store: str) -> None:
     with register(store) as (place, merge):
         merge({"tag_no": 1, "height": 0.5})

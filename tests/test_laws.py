@@ -16,8 +16,8 @@ from rapid_mender.stores.urls import open_store
 
 from . import reference
 from . import replaying as changes
-from .laws import Case, cases, every_store, normal, on_every_store
-from .stores import STORES, TABLE
+from .laws import Case, cases, normal, on_every_store
+from .stores import STORES, TABLE, every_store
 
 
 @on_every_store(case=cases)
@@ -76,7 +76,7 @@ def test_replay_undo_and_merging_twice(store: str, case: Case) -> None:
         assert set(counted["status"].to_pylist()) <= {"done"}
 
 
-@on_every_store(40, case=cases, seed=st.integers(0, 999), chunk=st.integers(1, 4))
+@on_every_store(20, case=cases, seed=st.integers(0, 999), chunk=st.integers(1, 4))
 def test_chunks_and_order_change_nothing(store: str, case: Case, seed: int, chunk: int) -> None:
     """The same outcome in chunks of any size, and in any order of a batch whose order says nothing."""
     outcomes = []

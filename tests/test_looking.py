@@ -18,6 +18,7 @@ import rapid_mender as rm
 from rapid_mender.core.compare import Likeness, alike
 from rapid_mender.jobs.draft import pair_names
 
+from . import length
 from .cases import SCHEMA, Case, with_archive
 from .stores import STORES, TABLE
 
@@ -26,7 +27,7 @@ cases = st.composite(lambda draw: Case(draw, False))()
 
 
 @two_stores
-@settings(max_examples=30)
+@settings(max_examples=length.some(15))
 @given(case=cases)
 def test_what_explain_says_is_what_a_merge_does(store: str, case: Case) -> None:
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
@@ -65,7 +66,7 @@ BY: list[tuple[str, Any]] = [
 
 
 @two_stores
-@settings(max_examples=40)
+@settings(max_examples=length.some(15))
 @given(case=cases, by=st.sampled_from(BY))
 def test_counts_by_group_are_those_of_the_rows(store: str, case: Case, by: Any) -> None:
     text, plain = by

@@ -17,6 +17,8 @@ from hypothesis import strategies as st
 import rapid_mender as rm
 from rapid_mender.incoming import csv, csv_scan, jsonl, open_incoming
 
+from . import length
+
 pytestmark = pytest.mark.pure
 
 _COLUMNS = {
@@ -54,13 +56,13 @@ def outcome(batch: Any) -> tuple[dict[Any, Any], list[dict[str, Any]], int]:
     shape = pa.schema([pa.field("id", pa.int64(), False), *_COLUMNS.items()])
     rows = [{"id": n, "i": n, "s": "old", "f": 1.5} for n in range(0, 6, 2)]
     store = rm.MemoryStore({"t": pa.Table.from_pylist(rows, shape)})
-    result = rm.merge(rm.Job(store=store, table="t", key="id"), batch)
+    result = rm.merge(rm.Job(store=store, table="t", key="id", history=False), batch)
     decided = {row["id"]: (row["decision"], row["reason"]) for row in result.decisions.to_pylist() if row["id"] is not None}
     table = store["t"].sort_by("id")
     return decided, [{k: repr(v) for k, v in row.items()} for row in table.to_pylist()], result.records
 
 
-@settings(max_examples=300)
+@settings(max_examples=length.some(30))
 @given(lines=lines(), newline=st.booleans(), block=st.sampled_from([40, 100, 1 << 20]))
 def test_json_lines(lines: list[str], newline: bool, block: int, tmp_path_factory: pytest.TempPathFactory) -> None:
     """Whole, in blocks of any size, with a last newline or without, as one by one."""
@@ -85,7 +87,7 @@ _OBJECTS = [None, True, False, 0, 5, 2**53 + 1, 2**63, 2**70, 1.5, float("nan"),
             10**5000, "\ud800", Path("a"), object]  # fmt: skip
 
 
-@settings(max_examples=150)
+@settings(max_examples=length.some(20))
 @given(
     records=st.lists(st.dictionaries(st.sampled_from(list(_COLUMNS)), st.sampled_from(_OBJECTS), max_size=4), min_size=1, max_size=6)
 )  # fmt: skip
@@ -163,7 +165,7 @@ def by_the_rules(text: str) -> list[tuple[int, int, bool]] | int:
     return out
 
 
-@settings(max_examples=3_000)
+@settings(max_examples=length.some(600))
 @given(text=st.text(alphabet='""",\n\n\r a', max_size=24))
 def test_records_of_csv_are_found_by_the_rules(text: str) -> None:
     wanted = by_the_rules(text)
@@ -189,7 +191,7 @@ def read(path: Path, block: int) -> Any:
         return records, sorted(source.broken)
 
 
-@settings(max_examples=500)
+@settings(max_examples=length.some(50))
 @given(
     rows=st.lists(st.lists(st.text(alphabet='",\n\r aé', max_size=6), min_size=1, max_size=3), max_size=6), ending=st.sampled_from(["\n", "\r\n"]),
     raw=st.text(alphabet='""",\n\n\r aé', max_size=20), block=st.integers(1, 40),

@@ -85,16 +85,23 @@ class TLS:
         if not (self.ca or self.cert or self.key):
             return None
         try:
-            made = ssl.create_default_context(cafile=self.ca)
+            made = ssl.create_default_context(cafile=self.ca) if self.ca else _unchecked()
             made.verify_flags &= ~getattr(ssl, "VERIFY_X509_STRICT", 0)  # servers make certificates that are not strict
             made.check_hostname = bool(self.ca) and self.check_hostname
-            made.verify_mode = ssl.CERT_REQUIRED if self.ca else ssl.CERT_NONE
             if self.cert or self.key:
                 made.load_cert_chain(self.cert or self.key or "", self.key)
         except OSError as error:
             files = ", ".join(f"{name} {file!r}" for name, file in vars(self).items() if isinstance(file, str))
             raise _refusal(NO_TLS, f"the certificates cannot be read ({files}): {error}") from error
         return made
+
+
+def _unchecked() -> ssl.SSLContext:
+    """TLS where the server offers it, and its certificate is held against nothing."""
+    made = ssl.SSLContext(ssl.PROTOCOL_TLS_CLIENT)
+    made.check_hostname = False
+    made.verify_mode = ssl.CERT_NONE
+    return made
 
 
 @cache
@@ -122,6 +129,10 @@ def _connection_class() -> Any:
             self._needs_tls, self._checks = tls.context(), bool(tls.ca)
             given = {} if self._needs_tls is None else {"ssl": self._needs_tls}
             super().__init__(**options, **given)
+
+        def _create_ssl_ctx(self, sslp: Any) -> ssl.SSLContext:
+            """PyMySQL's own would read all certificates of the system for each connection, and check none."""
+            return sslp if isinstance(sslp, ssl.SSLContext) else _unchecked()
 
         def _request_authentication(self) -> None:
             """Goes on after the greeting of the server, before anything is sent."""
