@@ -2,7 +2,7 @@
 PYTHON ?= python3
 BIN := .venv/bin
 
-.PHONY: help demo test test-quick test-installs check bench clean
+.PHONY: help demo test test-quick test-long test-installs check bench clean
 
 help: ## list these targets
 	@grep -E '^[a-z-]+:.*## ' Makefile | sed -E 's/^([a-z-]+):[^#]*## /\1\t/' | expand -t 16
@@ -13,8 +13,13 @@ demo: .venv/demo ## the whole story on a made-up town's tree register, on SQLite
 test: .venv/dev ## every test, in parallel, on real database servers too
 	$(BIN)/python -m pytest -n auto --dist worksteal
 
-test-quick: .venv/dev ## the tests that need no database server
-	$(BIN)/python -m pytest -n auto --dist worksteal -m "not postgresql and not mariadb"
+test-quick: .venv/dev ## the tests that need no database server, and no patience
+	$(BIN)/python -m pytest -n auto --dist worksteal -m "not postgresql and not mariadb and not slow"
+
+test-long: .venv/dev ## every test from a new seed, with twenty times as many examples; kills, crowds, other versions (some hours)
+	RMEND_TEST_TIMES=20 RMEND_TEST_SEED=$${RMEND_TEST_SEED:-$$(date +%s)} $(BIN)/python -m pytest -n auto --dist worksteal
+	$(BIN)/python -m tests.long 6
+	$(BIN)/python -m tests.installs
 
 test-installs: .venv/dev ## the demo and the examples with the lowest and the newest versions of what is needed (some minutes)
 	$(BIN)/python -m tests.installs

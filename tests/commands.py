@@ -12,6 +12,7 @@ import os
 import signal
 import sys
 import tempfile
+from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import lru_cache
 from multiprocessing.context import ForkServerContext
@@ -19,6 +20,7 @@ from pathlib import Path
 from typing import Any
 
 ROOT = Path(__file__).parent.parent
+_MOST_SECONDS = 120.0
 
 
 def _main(words: list[str], folder: str, files: list[str], env: dict[str, str]) -> None:
@@ -116,7 +118,7 @@ class Running:
     def kill(self) -> None:
         self.send_signal(signal.SIGKILL)
 
-    def wait(self, timeout: float = 120) -> Ran:
+    def wait(self, timeout: float = _MOST_SECONDS) -> Ran:
         """What it said, and its exit code; a run that ended in a traceback fails the test."""
         self._process.join(timeout)
         code = self._process.exitcode
@@ -130,5 +132,12 @@ class Running:
         return ran
 
 
-def run(folder: Path, *words: Any, **more: Any) -> Ran:
-    return Running(words, folder, **more).wait()
+def forked(target: Callable[..., None], *args: Any) -> Callable[[], None]:
+    """Run a function of the tests in a process of its own. The function that is returned waits for its end."""
+    process = _start(target, *args)
+
+    def end() -> None:
+        process.join(_MOST_SECONDS)
+        assert process.exitcode == 0, f"{target.__name__}{args} ended with {process.exitcode}"
+
+    return end

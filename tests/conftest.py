@@ -9,6 +9,7 @@ from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
 
+import hypothesis
 import pytest
 from hypothesis import HealthCheck, Phase, settings
 
@@ -17,7 +18,7 @@ os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
 
 from rapid_mender.stores.sqlite import company  # noqa: E402
 
-from . import commands, servers  # noqa: E402
+from . import commands, length, servers  # noqa: E402
 
 settings.register_profile("default", deadline=None, max_examples=60, suppress_health_check=[HealthCheck.too_slow, HealthCheck.data_too_large])
 settings.register_profile("unshrunk", settings.get_profile("default"), phases=[Phase.explicit, Phase.generate])
@@ -47,6 +48,14 @@ def pytest_collection_modifyitems(items: list[pytest.Item]) -> None:
             item.add_marker("postgresql")
         if not {"pure", "postgresql", "mariadb"} & {mark.name for mark in item.iter_markers()}:
             item.add_marker("sqlite")
+        if hasattr(law := getattr(item, "obj", None), "hypothesis"):
+            hypothesis.seed(length.SEED)(law)
+    items.sort(key=lambda item: item.get_closest_marker("slow") is None)  # the longest first: none is the tail
+
+
+def pytest_terminal_summary(terminalreporter: pytest.TerminalReporter) -> None:
+    if length.SEED or length.LONG:
+        terminalreporter.write_line(f"RMEND_TEST_SEED={length.SEED} RMEND_TEST_TIMES={length.TIMES:g}")
 
 
 def pytest_runtest_setup(item: pytest.Item) -> None:

@@ -11,7 +11,6 @@ from __future__ import annotations
 import json
 import random
 import signal
-import subprocess
 import sys
 import tempfile
 import time
@@ -49,9 +48,9 @@ def merge_on(url: str, number: int, seconds: float, log: Path) -> None:
             print(json.dumps([result.batch, result.retries, records]), file=out)
 
 
-def write_on(url: str, seconds: float, log: Path) -> None:
+def write_on(url: str, number: int, seconds: float, log: Path) -> None:
     """The other program: it changes a row, and adds to a counter, in a transaction of its own."""
-    rng, end, value = random.Random(0), time.time() + seconds, 0
+    rng, end, value = random.Random(number), time.time() + seconds, 0
     store: Any = open_store(url)
     link = store.connect()
     with log.open("w") as out:
@@ -72,10 +71,9 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
     """Let them write, and check what came of it. Raises AssertionError if it is no serial order."""
     run("CREATE TABLE trees (tag_no bigint PRIMARY KEY, height bigint, edits bigint NOT NULL DEFAULT 0)")
     rm.merge(rm.Job(store=url, table="trees", key="tag_no"), [{"tag_no": n, "height": -(10**9) - n} for n in range(_ROWS)])
-    words = [["merge", str(n)] for n in range(1, merging + 1)] + [["write", "0"]]
-    started = [subprocess.Popen([sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True) for w in words]
-    said = [one.communicate(timeout=seconds + 120)[1] for one in started]
-    assert all(one.returncode == 0 for one in started), said
+    words = [("merge", n) for n in range(1, merging + 1)] + [("write", 0)]
+    for end in [commands.forked(_WRITERS[what], url, number, seconds, folder / f"{number}.log") for what, number in words]:
+        end()
     table = {row["tag_no"]: row for row in trees(url).to_pylist()}
     history = rm.history(url, "trees").to_pylist()
     merges = [json.loads(line) for n in range(1, merging + 1) for line in (folder / f"{n}.log").open()]
@@ -114,12 +112,11 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
     return {"merges": len(merges), "edits": len(edits), "retries": sum(one[1] for one in merges)}
 
 
-def _followed(url: str, folder: Path, syncs: list[str], words: list[list[str]], seconds: float) -> None:
+def _followed(url: str, folder: Path, syncs: list[str], words: list[tuple[str, int]], seconds: float) -> None:
     """Start the processes that write, beside those that sync, and wait for their ends; then sync once more."""
     following = [commands.Running(("sync", folder / f"{name}.toml", "--every", "100ms")) for name in syncs]
-    started = [subprocess.Popen([sys.executable, "-m", "tests.crowd", *w, url, str(seconds), str(folder)], stderr=subprocess.PIPE, text=True) for w in words]
-    said = [one.communicate(timeout=seconds + 120)[1] for one in started]
-    assert all(one.returncode == 0 for one in started), said
+    for end in [commands.forked(_WRITERS[what], url, number, seconds, folder / f"{number}.log") for what, number in words]:
+        end()
     for one in following:
         one.send_signal(signal.SIGTERM)
     ends = [one.wait() for one in following]
@@ -140,7 +137,7 @@ def crowd_followed(url: str, to_url: str, folder: Path, merging: int, seconds: f
     ways = {"map": f'{at}"map"\n', "log": f'{at}"log"\nkeep = "changes"\n', "files": 'to_folder = "parts"\nformat = "parquet"\n'}
     for name, told in ways.items():
         (folder / f"{name}.toml").write_text(f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\n{told}')
-    _followed(url, folder, list(ways), [["merge", str(n)] for n in range(1, merging + 1)], seconds)
+    _followed(url, folder, list(ways), [("merge", n) for n in range(1, merging + 1)], seconds)
     history = rm.history(url, "trees")
     numbers = history["change_no"].to_pylist()
     store = open_store(to_url)
@@ -182,7 +179,7 @@ def crowd_captured(url: str, to_url: str, folder: Path, writing: int, seconds: f
     ways = {"map": '"map"\n', "log": '"log"\nkeep = "changes"\n'}
     for name, told in ways.items():
         (folder / f"{name}.toml").write_text(f'follower = "{name}"\nstore = "{url}"\ntable = "trees"\nto_store = "{to_url}"\nto_table = {told}')
-    words = [["anything", str(n)] for n in range(1, writing + 1)] + [["merge", "0"]]
+    words = [("anything", n) for n in range(1, writing + 1)] + [("merge", 0)]
     _followed(url, folder, list(ways), words, seconds)
     numbers = rm.history(url, "trees")["change_no"].to_pylist()
     assert replayed([], url) == sorted(rows(url), key=repr)
@@ -196,23 +193,15 @@ def crowd_captured(url: str, to_url: str, folder: Path, writing: int, seconds: f
     }
 
 
+_WRITERS = {"merge": merge_on, "write": write_on, "anything": write_anything}
+
 if __name__ == "__main__":
-    if sys.argv[1] in ("merge", "write", "anything"):
-        what, number, url, seconds, folder = sys.argv[1:]
-        log = Path(folder) / f"{number}.log"
-        if what == "merge":
-            merge_on(url, int(number), float(seconds), log)
-        elif what == "anything":
-            write_anything(url, int(number), float(seconds), log)
+    servers.provide()
+    with tempfile.TemporaryDirectory() as name:
+        if len(sys.argv) == 3:
+            with servers.database(sys.argv[1]) as database:
+                print(sys.argv[1], crowd(database.url, database.run, Path(name), 8, float(sys.argv[2])))
         else:
-            write_on(url, float(seconds), log)
-    else:
-        servers.provide()
-        with tempfile.TemporaryDirectory() as name:
-            if len(sys.argv) == 3:
-                with servers.database(sys.argv[1]) as database:
-                    print(sys.argv[1], crowd(database.url, database.run, Path(name), 8, float(sys.argv[2])))
-            else:
-                with place(sys.argv[1], Path(name)) as there, place(sys.argv[3], Path(name)) as to:
-                    go = crowd_captured if "captured" in sys.argv else crowd_followed
-                    print(*sys.argv[1:], go(there.url, to.url, Path(name), 8, float(sys.argv[2])))
+            with place(sys.argv[1], Path(name)) as there, place(sys.argv[3], Path(name)) as to:
+                go = crowd_captured if "captured" in sys.argv else crowd_followed
+                print(*sys.argv[1:], go(there.url, to.url, Path(name), 8, float(sys.argv[2])))

@@ -99,7 +99,7 @@ _SHARE = {"memory": 1.0, "sqlite": 1.0, "postgresql": 0.4, "mariadb": 0.4}
 _SHARE_OF_A_VARIANT = 0.2
 
 
-def on_every_store(most: int = 30, **strategies: st.SearchStrategy[Any]) -> Callable[..., Callable[[str, int], None]]:
+def on_every_store(most: int = 24, **strategies: st.SearchStrategy[Any]) -> Callable[..., Callable[[str, int], None]]:
     """A property of every store; on servers, which take longer, with fewer examples, and on variants of a store with few.
     In a long run it comes in several parts, each with a seed of its own."""
 

@@ -105,7 +105,7 @@ def test_connections_that_stay_open_and_code_that_opens_the_file(tmp_path: Path)
         assert connection.execute("SELECT v FROM t WHERE id = 1").fetchone() == (1,)
         connection.execute("UPDATE t SET v = 5 WHERE id = 2")  # a transaction that is open
         with pytest.raises(rm.StoreError, match="another program is writing to it"):
-            _hasty(rm.SQLiteStore(path), job)
+            _hasty(rm.SQLiteStore(path, patience=0.5), job)
         connection.commit()
         assert rm.history(job.store, "t").num_rows == 1
 

@@ -282,6 +282,7 @@ def test_a_pause_is_known_to_all_who_read_the_history(kind: str, tmp_path: Path)
         assert (rm.captures(url), rm.history(url, "trees").num_rows) == ([], 2)
 
 
+@pytest.mark.slow
 @every
 @pytest.mark.parametrize("seed", range(3))
 def test_what_changed_in_a_pause_is_found(kind: str, tmp_path: Path, seed: int) -> None:
@@ -513,6 +514,7 @@ def test_rows_that_move_between_partitions_are_captured_once(tmp_path: Path) -> 
         assert replayed([], url, key=["tag_no", "ward"]) == sorted(rows(url), key=repr)
 
 
+@pytest.mark.slow
 @every
 def test_a_merge_that_is_killed_is_recorded_once(kind: str, tmp_path: Path) -> None:
     from .killing import kill_merges, place
@@ -521,6 +523,7 @@ def test_a_merge_that_is_killed_is_recorded_once(kind: str, tmp_path: Path) -> N
         assert len(kill_merges(where, tmp_path, rows=2_000, kills=3, seed=1, commit_every=500, captured=True)) == 3
 
 
+@pytest.mark.slow
 @databases.both
 def test_many_programs_and_those_who_follow_them(kind: str, tmp_path: Path) -> None:
     from .crowd import crowd_captured

@@ -17,6 +17,9 @@ from pathlib import Path
 
 import pytest
 
+import rapid_mender as rm
+
+from . import length
 from .commands import Ran
 from .killing import kill_merges, kill_syncs, kill_undos, place
 
@@ -37,6 +40,7 @@ def print_of(path: Path) -> tuple[str, int]:
     return hashlib.sha256(path.read_bytes()).hexdigest(), path.stat().st_mtime_ns
 
 
+@pytest.mark.slow
 def test_demo_tells_its_story(rmend: Rmend, tmp_path: Path) -> None:
     told = rmend("demo", "h", "--json").json["steps"]
     by_command = [(step["command"].split()[1], step["output"]) for step in told]
@@ -261,8 +265,8 @@ def test_wrong_usage_and_batches_without_records(rmend: Rmend, demo: Path) -> No
 def test_another_writer_makes_us_wait_and_then_stop(rmend: Rmend, demo: Path) -> None:
     with sqlite3.connect(demo / "register.db", isolation_level=None) as other:
         other.execute("BEGIN IMMEDIATE")
-        ran = rmend("merge", "h/survey-1.toml")
-        assert (ran.code, "another program is writing to it" in ran.err) == (1, True)
+        with pytest.raises(rm.StoreError, match="another program is writing to it"):
+            rm.merge(rm.Job.load(demo / "survey-1.toml", store=rm.SQLiteStore(demo / "register.db", patience=0.5)))
         assert rmend("preview", "h/survey-1.toml").code == 0
         other.execute("ROLLBACK")
     other.close()
@@ -308,32 +312,32 @@ def test_a_register_that_is_read_only(demo: Path) -> None:
     assert "read-only; make it writable" in done.stdout
 
 
-def test_a_kill_at_any_moment_leaves_before_or_after(tmp_path: Path) -> None:
+@pytest.mark.slow
+@pytest.mark.parametrize("what", ["merges", "merges in units", "undos", "syncs"])
+def test_a_kill_at_any_moment_leaves_before_or_after(what: str, tmp_path: Path) -> None:
     """SIGKILL at random moments: the register and its history agree, and the next run finishes the job."""
+    kills = length.some(3)
     with place("sqlite", tmp_path) as there:
-        assert len(kill_merges(there, tmp_path, rows=20_000, kills=4, seed=1)) == 4
-    units = tmp_path / "units"
-    units.mkdir()
-    with place("sqlite", units) as there:
-        assert len(kill_merges(there, units, rows=20_000, kills=3, seed=2, commit_every=3_000)) == 3
-    undos = tmp_path / "undos"
-    undos.mkdir()
-    with place("sqlite", undos) as there:
-        assert len(kill_undos(there, rows=15_000, kills=3, seed=3)) == 3
-    syncs = tmp_path / "syncs"
-    syncs.mkdir()
-    with place("sqlite", syncs) as there:
-        assert len(kill_syncs(there, there, syncs, rows=5_000, kills=6, seed=4)) == 6
+        if what == "merges":
+            seen = kill_merges(there, tmp_path, rows=20_000, kills=kills, seed=length.SEED)
+        elif what == "merges in units":
+            seen = kill_merges(there, tmp_path, rows=20_000, kills=kills, seed=length.SEED, commit_every=3_000)
+        elif what == "undos":
+            seen = kill_undos(there, rows=15_000, kills=kills, seed=length.SEED)
+        else:
+            seen = kill_syncs(there, there, tmp_path, rows=5_000, kills=kills, seed=length.SEED)
+    assert len(seen) >= kills
 
 
-def test_examples_run() -> None:
-    folder = Path(__file__).parent.parent / "examples"
-    programs = sorted(folder.glob("*.py"))
-    assert programs
-    for program in programs:
-        done = subprocess.run([sys.executable, program], capture_output=True, text=True, check=False)
-        assert (done.returncode, done.stderr) == (0, ""), program
-        assert done.stdout
+EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.py"))
+
+
+@pytest.mark.slow
+@pytest.mark.parametrize("program", EXAMPLES, ids=lambda path: path.stem)
+def test_examples_run(program: Path) -> None:
+    done = subprocess.run([sys.executable, program], capture_output=True, text=True, check=False)
+    assert (done.returncode, done.stderr) == (0, "")
+    assert done.stdout
 
 
 def test_help_answers_at_once() -> None:

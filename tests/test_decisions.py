@@ -22,7 +22,7 @@ from .laws import normal, on_every_store
 from .stores import STORES, TABLE
 
 
-@on_every_store(30, case=st.composite(lambda draw: Case(draw, False))())
+@on_every_store(25, case=st.composite(lambda draw: Case(draw, False))())
 def test_every_option_agrees_with_the_reference(store: str, case: Case) -> None:
     """Decisions, changed columns, table and archive; replay and undo hold as well."""
     with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:

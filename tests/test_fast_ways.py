@@ -143,6 +143,7 @@ def test_a_fill_whose_source_is_lost_is_not_at_its_end(tmp_path: Path, monkeypat
         assert table_of(target.url, "map").sort_by("tag_no") == table_of(source.url, "trees").sort_by("tag_no")
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize(("kind", "to"), [("sqlite", "postgresql"), ("postgresql", "mariadb")])
 def test_a_fill_that_was_killed_goes_on(kind: str, to: str, tmp_path: Path) -> None:
     with place(kind, tmp_path) as there, place(to, tmp_path) as other:

@@ -2,9 +2,8 @@
 
 from __future__ import annotations
 
+import json
 import signal
-import subprocess
-import sys
 import threading
 import time
 from collections.abc import Iterator
@@ -31,6 +30,7 @@ def database(kind: str) -> Iterator[servers.Database]:
         yield made
 
 
+@pytest.mark.slow
 @both
 def test_several_merges_and_another_writer_come_to_a_serial_order(database: servers.Database, tmp_path: Path) -> None:
     seen = crowd(database.url, database.run, tmp_path, merging=3, seconds=4)
@@ -38,6 +38,7 @@ def test_several_merges_and_another_writer_come_to_a_serial_order(database: serv
     assert seen["edits"] > 0
 
 
+@pytest.mark.slow
 @both
 @pytest.mark.parametrize("server", [False, True], ids=["client", "server"])
 def test_a_kill_leaves_before_or_after(kind: str, server: bool, tmp_path: Path) -> None:
@@ -57,6 +58,7 @@ def test_a_sync_tells_why_rows_were_rejected(database: servers.Database) -> None
     assert dict(done.reasons) == {"v is required (NOT NULL) and came without a value": 1}
 
 
+@pytest.mark.slow
 @both
 def test_a_sync_that_goes_on_waits_for_a_server_that_is_lost(kind: str, tmp_path: Path) -> None:
     with place(kind, tmp_path, server=True) as there:
@@ -159,7 +161,7 @@ def test_the_rows_of_a_query_are_merged(database: servers.Database) -> None:
     """Within one database, in the types of the query, more rows than a page."""
     database.run("CREATE TABLE t (id bigint PRIMARY KEY, v decimal(12,2), w varchar(20), d date)")
     database.run("CREATE TABLE s (id bigint, v decimal(12,2), w varchar(20), d date)")
-    count = 150_000
+    count = 70_000
     made = ("generate_series(1, {}) AS n", "n", "n::text") if database.kind == "postgresql" else ("seq_1_to_{}", "seq", "seq")
     database.run(f"INSERT INTO s SELECT {made[1]}, {made[1]} / 4.0, {made[2]}, '2026-02-28' FROM {made[0].format(count)}")
     job = rm.Job(store=database.store, table="t", key="id")
@@ -255,16 +257,6 @@ def test_schemas_views_partitions_and_infinite_dates(database: servers.Database)
 
 # -- waiting, and an end of it ------------------------------------------------------------------------------------
 
-_MERGE = """
-import sys, rapid_mender as rm
-job = rm.Job(store=sys.argv[1], table="t", key="id", commit_every=int(sys.argv[3]) or None)
-print("begun", flush=True)
-try:
-    rm.merge(job, [{"id": n, "v": n} for n in range(int(sys.argv[2]))])
-except KeyboardInterrupt:
-    print("interrupted", flush=True)
-"""
-
 
 def _wait_until_it_waits(database: servers.Database) -> None:
     """Until a statement of another connection has taken half a second."""
@@ -280,10 +272,21 @@ def _wait_until_it_waits(database: servers.Database) -> None:
     link.close()
 
 
+def _interrupted(database: servers.Database, folder: Path, records: int, **options: Any) -> commands.Ran:
+    """A merge that waits, and has three seconds to end when it is interrupted."""
+    told = {"store": database.url, "table": "t", "key": "id", "incoming": "b.jsonl", **options}
+    (folder / "j.toml").write_text("\n".join(f"{name} = {json.dumps(value)}" for name, value in told.items()))
+    (folder / "b.jsonl").write_text("\n".join(json.dumps({"id": n, "v": n}) for n in range(records)))
+    merging = commands.Running(("merge", "j.toml"), folder)
+    _wait_until_it_waits(database)
+    merging.send_signal(signal.SIGINT)
+    return merging.wait(3)
+
+
 @both
 @pytest.mark.parametrize("held", ["row", "table", "turn"])
 @pytest.mark.parametrize("records", [1, 500])
-def test_an_interrupt_ends_a_wait_at_once(database: servers.Database, kind: str, held: str, records: int) -> None:
+def test_an_interrupt_ends_a_wait_at_once(database: servers.Database, kind: str, held: str, records: int, tmp_path: Path) -> None:
     database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)", "INSERT INTO t VALUES (0, 7)")
     rm.merge(rm.Job(store=database.store, table="t", key="id"), [{"id": -1, "v": 1}])
     database.run("BEGIN")
@@ -296,16 +299,9 @@ def test_an_interrupt_ends_a_wait_at_once(database: servers.Database, kind: str,
         database.run("UPDATE t SET v = 8 WHERE id = 0")
     else:
         database.run("LOCK TABLE t IN ACCESS EXCLUSIVE MODE" if kind == "postgresql" else "LOCK TABLES t WRITE")
-    command = [sys.executable, "-c", _MERGE, database.url, str(records), "0"]
-    with subprocess.Popen(command, stdout=subprocess.PIPE, stderr=subprocess.PIPE, text=True) as merging:
-        assert merging.stdout is not None
-        assert merging.stdout.readline() == "begun\n"
-        _wait_until_it_waits(database)
-        merging.send_signal(signal.SIGINT)
-        started = time.perf_counter()
-        out, err = merging.communicate(timeout=30)
-        assert time.perf_counter() - started < 3
-        assert (out, err) == ("interrupted\n", "")
+    ended = _interrupted(database, tmp_path, records)
+    assert (ended.code, ended.out) == (130, "")
+    assert ended.err.splitlines()[-1] == "rmend: interrupted; what was not committed is undone."
     database.run(release)
     job = rm.Job(store=database.store, table="t", key="id")
     left = rm.preview(job, [{"id": n, "v": n} for n in range(records)])
@@ -314,14 +310,10 @@ def test_an_interrupt_ends_a_wait_at_once(database: servers.Database, kind: str,
 
 
 @both
-def test_an_interrupt_between_units_of_work_is_noted(database: servers.Database, kind: str) -> None:
+def test_an_interrupt_between_units_of_work_is_noted(database: servers.Database, kind: str, tmp_path: Path) -> None:
     database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)", "INSERT INTO t VALUES (150, 7)")
     database.run("BEGIN", "UPDATE t SET v = 8 WHERE id = 150")
-    command = [sys.executable, "-c", _MERGE, database.url, "200", "100"]
-    with subprocess.Popen(command, stdout=subprocess.PIPE, text=True) as merging:
-        _wait_until_it_waits(database)
-        merging.send_signal(signal.SIGINT)
-        assert merging.communicate(timeout=30)[0] == "begun\ninterrupted\n"
+    assert _interrupted(database, tmp_path, 200, commit_every=100).code == 130
     database.run("ROLLBACK")
     (batch,) = rm.batches(database.url).to_pylist()
     assert (batch["status"], batch["inserted"], batch["finished_at"] is not None) == ("stopped", 100, True)

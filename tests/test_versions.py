@@ -17,7 +17,7 @@ import pytest
 import rapid_mender as rm
 from rapid_mender.stores.urls import opened
 
-from . import databases
+from . import databases, length
 
 KINDS = ["memory", *databases.KINDS]
 FAR = date(9999, 12, 31)
@@ -101,13 +101,14 @@ def batches(rng: random.Random, count: int) -> list[list[Row]]:
     return out
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("seed", range(len(FORMS)))
 def test_the_order_of_arrival_does_not_matter(kind: str, seed: int, tmp_path: Path) -> None:
-    form, rng = FORMS[seed], random.Random(seed)
+    form, rng = FORMS[seed], length.dice(seed)
     with trees(kind, tmp_path, keyed=seed % 2 == 0) as store:
         job, came, undone = job_of(store, form, commit_every=rng.choice([None, 3])), list[Row](), 0
-        for batch in batches(rng, 40):
+        for batch in batches(rng, 32 if kind in ("memory", "sqlite") or length.LONG else 16):
             before = rows(store)
             foreseen = rm.preview(job, batch).counts
             assert rows(store) == before
@@ -156,11 +157,12 @@ def modelled(store_rows: list[Row], batch: list[Row], marks: bool) -> list[Row]:
     return store_rows
 
 
+@pytest.mark.slow
 @pytest.mark.parametrize("kind", KINDS)
 @pytest.mark.parametrize("marks", [False, True])
 def test_versions_open_close_and_come_back(kind: str, marks: bool, tmp_path: Path) -> None:
     """Also by records that change nothing, or only what is overwritten, and by deletes."""
-    rng, day, expected = random.Random(marks), BEGIN, list[Row]()
+    rng, day, expected = length.dice(marks), BEGIN, list[Row]()
     rule = rm.Rule(decide="delete", when="matched AND incoming.gone", because="felled")
     skip = rm.Rule(decide="skip", when="incoming.gone", because="is not there")
     how = {"delete": "mark", "mark": {"felled": True}} if marks else {}
@@ -168,7 +170,7 @@ def test_versions_open_close_and_come_back(kind: str, marks: bool, tmp_path: Pat
     (tmp_path / "to.db").touch()
     with trees(kind, tmp_path) as store:
         job = job_of(store, FORMS[0], rules=[rule, skip], **how)
-        for _ in range(15):
+        for _ in range(length.some({"memory": 10, "sqlite": 8}.get(kind, 5))):
             batch = []
             for tag in range(5):
                 for _ in range(rng.randrange(3)):
@@ -415,7 +417,7 @@ def test_versions_that_become_equal_are_joined(kind: str, form: int, tmp_path: P
         rm.merge(job, of((15, "c")))
         assert now() == [(1, "a", 9), (15, "c", 20)], "late: the same after"
         assert rm.merge(job, of((5, "a"), (15, "c"))).counts["skip"] == 1
-        for _ in range(15):
+        for _ in range(length.some(8 if kind in ("memory", "sqlite") else 4)):
             batch = [{"tag": tag, "day": BEGIN + timedelta(rng.randrange(40)), "warden": rng.choice("ab"), "height": 1} for tag in range(4)]
             foreseen = rm.preview(job, batch).counts
             assert rm.merge(job, batch).counts == foreseen
@@ -430,8 +432,8 @@ def test_versions_that_become_equal_are_joined(kind: str, form: int, tmp_path: P
 @pytest.mark.parametrize("late", ["insert", "skip", "reject"])
 def test_the_same_batch_twice_is_skipped(kind: str, late: str, tmp_path: Path) -> None:
     """Also where several records say the same of a version, and different things of the rest; and spans stay sound."""
-    for seed in range(3):
-        rng, path = random.Random(f"{late}{seed}"), tmp_path / str(seed)
+    for seed in range(length.some(2 if kind in ("memory", "sqlite") else 1)):
+        rng, path = length.dice(late, seed), tmp_path / str(seed)
         path.mkdir()
         form = FORMS[rng.randrange(len(FORMS))] | {"overwrite": rng.choice(["current", "all"])}
         with trees(kind, path, keyed=rng.random() < 0.5) as store:
