@@ -132,7 +132,7 @@ def _connection_class() -> Any:
 
         def _create_ssl_ctx(self, sslp: Any) -> ssl.SSLContext:
             """PyMySQL's own would read all certificates of the system for each connection, and check none."""
-            return sslp if isinstance(sslp, ssl.SSLContext) else _unchecked()
+            return super()._create_ssl_ctx(sslp) if sslp else _unchecked()
 
         def _request_authentication(self) -> None:
             """Goes on after the greeting of the server, before anything is sent."""
