@@ -49,6 +49,15 @@ def going_on(job: Sync, every: float, force: bool = False) -> Iterator[Synced]:
         except AlteredError:
             raise
         except StoreError as error:
+            if (interrupt := _interrupt_behind(error)) is not None:
+                raise interrupt from None
             _log.warning("%s waits %.0f s, and tries again: %s", job.follower, waits, error)
             time.sleep(waits)
             waits = min(waits * 2, _LONGEST)
+
+
+def _interrupt_behind(error: BaseException | None) -> KeyboardInterrupt | None:
+    """The interrupt during which an error came: what was cancelled fails once more while it is undone."""
+    while error is not None and not isinstance(error, KeyboardInterrupt):
+        error = error.__context__
+    return error
