@@ -13,6 +13,7 @@ import os
 import signal
 import sys
 import tempfile
+import time
 from collections.abc import Callable
 from dataclasses import dataclass, field
 from functools import lru_cache
@@ -126,6 +127,13 @@ class Running:
 
     def kill(self) -> None:
         self.send_signal(signal.SIGKILL)
+
+    def until(self, done: Callable[[Running], bool], seconds: float = 60) -> None:
+        """Wait for what it has said, or for something else."""
+        end = time.monotonic() + seconds
+        while not done(self):
+            assert time.monotonic() < end, self.err
+            time.sleep(0.02)
 
     def wait(self, timeout: float = _MOST_SECONDS) -> Ran:
         """What it said, and its exit code; a run that ended in a traceback fails the test."""

@@ -67,13 +67,18 @@ def write_on(url: str, number: int, seconds: float, log: Path) -> None:
             print(json.dumps([key, held["h"][0].as_py(), value]), file=out)
 
 
+def _write(url: str, folder: Path, words: list[tuple[str, int]], seconds: float) -> None:
+    """Start the processes that write, each with its log, and wait for their ends."""
+    for end in [commands.forked(_WRITERS[what], url, number, seconds, folder / f"{number}.log") for what, number in words]:
+        end()
+
+
 def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dict[str, int]:
     """Let them write, and check what came of it. Raises AssertionError if it is no serial order."""
     run("CREATE TABLE trees (tag_no bigint PRIMARY KEY, height bigint, edits bigint NOT NULL DEFAULT 0)")
     rm.merge(rm.Job(store=url, table="trees", key="tag_no"), [{"tag_no": n, "height": -(10**9) - n} for n in range(_ROWS)])
     words = [("merge", n) for n in range(1, merging + 1)] + [("write", 0)]
-    for end in [commands.forked(_WRITERS[what], url, number, seconds, folder / f"{number}.log") for what, number in words]:
-        end()
+    _write(url, folder, words, seconds)
     table = {row["tag_no"]: row for row in trees(url).to_pylist()}
     history = rm.history(url, "trees").to_pylist()
     merges = [json.loads(line) for n in range(1, merging + 1) for line in (folder / f"{n}.log").open()]
@@ -115,8 +120,7 @@ def crowd(url: str, run: Any, folder: Path, merging: int, seconds: float) -> dic
 def _followed(url: str, folder: Path, syncs: list[str], words: list[tuple[str, int]], seconds: float) -> None:
     """Start the processes that write, beside those that sync, and wait for their ends; then sync once more."""
     following = [commands.Running(("sync", folder / f"{name}.toml", "--every", "100ms")) for name in syncs]
-    for end in [commands.forked(_WRITERS[what], url, number, seconds, folder / f"{number}.log") for what, number in words]:
-        end()
+    _write(url, folder, words, seconds)
     for one in following:
         one.send_signal(signal.SIGTERM)
     ends = [one.wait() for one in following]

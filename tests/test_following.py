@@ -414,10 +414,7 @@ def test_sync_on_the_command_line(rmend: Any, tmp_path: Path) -> None:
         assert (refused.code, said in refused.err) == (2, True), refused.err
     run = commands.Running(("sync", "h/map.toml", "--every", "50ms"), tmp_path)
     rmend("undo", "h/survey-4.toml", "8", "--force")
-    end = time.monotonic() + 60
-    while not run.out.endswith("\n"):
-        assert time.monotonic() < end
-        time.sleep(0.02)
+    run.until(lambda run: run.out.endswith("\n"))
     run.send_signal(signal.SIGINT)
     ran = run.wait()
     assert ran.out.startswith("map_trees: 60 changes, up to 843")

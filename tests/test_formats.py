@@ -171,7 +171,7 @@ def test_no_bytes_end_a_run_otherwise_than_in_our_words_or_lose_a_row(ending: st
         gone = {d["id"] for d in result.decisions.to_pylist() if d["decision"] == "delete"}
         assert number % 10 or gone == set(full["id"].to_pylist()) - set(store["t"]["id"].to_pylist())
         assert not lost(data, gone, ending), data
-    assert errors < 0.7 * files, "most of the files are to be read"
+    assert errors < 0.64 * files, "most of the files are to be read"
 
 
 def test_a_line_with_too_many_values_and_odd_bytes_is_one_reject(tmp_path: Path, recwarn: pytest.WarningsRecorder) -> None:
