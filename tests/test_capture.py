@@ -9,6 +9,7 @@ import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, contextmanager
 from pathlib import Path
 from typing import Any
@@ -323,6 +324,29 @@ def test_what_changed_in_a_pause_is_found(kind: str, tmp_path: Path, seed: int) 
             assert set(rm.history(url, "trees", batch=mended.batch)["reason"].to_pylist()) <= {"found when capture was resumed"}
             rm.sync(url, "trees", to, "trees", follower="map")
             assert sorted(rows(to), key=repr) == sorted(rows(url), key=repr)
+
+
+@pytest.mark.postgresql
+def test_a_table_that_is_truncated_is_read_as_of_one_moment(tmp_path: Path) -> None:
+    """TRUNCATE empties a table for those too whose snapshot is older; so it waits for whoever reads rows and history."""
+    with databases.table("postgresql", tmp_path, trees("postgresql")) as (url, _), writer("postgresql", url, tmp_path) as write:
+        rm.capture(url, "trees")
+        write("INSERT INTO trees SELECT n, 1, NULL, 1 FROM generate_series(1, 3000) AS n")
+        stop = threading.Event()
+
+        def busy() -> None:
+            with writer("postgresql", url, tmp_path) as write:
+                while not stop.is_set():
+                    assert not write("TRUNCATE trees", "INSERT INTO trees SELECT n, 1, NULL, 1 FROM generate_series(1, 300) AS n")
+
+        with ThreadPoolExecutor(1) as pool:
+            working = pool.submit(busy)
+            try:
+                seen = [(rm.verify(url, "trees").found, rm.as_of(url, "trees", position=3000).num_rows) for _ in range(15)]
+            finally:
+                stop.set()
+            working.result()
+        assert seen == [(0, 3000)] * 15
 
 
 @every

@@ -23,6 +23,7 @@ from hypothesis import strategies as st
 import rapid_mender as rm
 from rapid_mender.core.schema import Column
 from rapid_mender.followers import tail
+from rapid_mender.followers.going_on import going_on
 
 from . import commands, servers
 from .laws import Case, cases, normal, on_every_store
@@ -446,3 +447,25 @@ def test_a_column_that_came_later(store: str) -> None:
         assert {row["tag_no"]: (row["height"], row["girth"]) for row in place.rows(COPY)} == {1: (6.0, None), 2: (6.0, 9.0), 3: (1.0, None)}
         parts = [pq.read_table(name) for name in rm.sync(place.store, **files, format="parquet").files]
         assert [("old_girth" in part.column_names, "new_more" in part.column_names) for part in parts] == [(False, False), (True, False), (True, True)]
+
+
+def test_an_interrupt_is_none_that_is_waited_for() -> None:
+    """What it cancels fails once more while it is undone; a store that is lost would be asked again, for ever."""
+
+    class Cut(rm.MemoryStore):
+        begun = 0
+
+        def begin(self, *args: Any, **options: Any) -> Any:
+            self.begun += 1
+            assert self.begun == 1, "it was tried again"
+            try:
+                raise KeyboardInterrupt
+            finally:
+                self.lose()
+
+        def lose(self) -> None:
+            raise rm.StoreError("the connection is gone")
+
+    job = rm.Sync(store=Cut({}), table=TABLE, to_store=rm.MemoryStore({}), to_table=COPY, follower="f")
+    with pytest.raises(KeyboardInterrupt):
+        next(going_on(job, 1.0))

@@ -308,6 +308,28 @@ def test_an_interrupt_ends_a_wait_at_once(database: servers.Database, kind: str,
 
 
 @both
+@pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
+def test_an_interrupt_ends_a_sync_that_goes_on(database: servers.Database, kind: str, number: signal.Signals, tmp_path: Path) -> None:
+    """In the middle of a statement too: what is cancelled and then fails is no store that is lost for a while."""
+    database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)")
+    job = rm.Job(store=database.store, table="t", key="id")
+    rm.merge(job, [{"id": 1, "v": 1}])
+    follow = {"store": database.url, "table": "t", "to_store": database.url, "to_table": "copy", "follower": "f"}
+    (tmp_path / "s.toml").write_text("\n".join(f"{name} = {json.dumps(value)}" for name, value in follow.items()))
+    rm.sync(rm.Sync.load(tmp_path / "s.toml"))
+    rm.merge(job, [{"id": n, "v": n} for n in range(500)])
+    database.run("BEGIN", "LOCK TABLE copy IN ACCESS EXCLUSIVE MODE" if kind == "postgresql" else "LOCK TABLES copy WRITE")
+    syncing = commands.Running(("sync", "s.toml", "--every", "50ms"), tmp_path)
+    _wait_until_it_waits(database)
+    syncing.send_signal(number)
+    ran = syncing.wait(5)
+    assert (ran.code, ran.out) == (128 + number, ""), ran.err
+    database.run("UNLOCK TABLES" if kind == "mariadb" else "ROLLBACK")
+    assert rm.sync(rm.Sync.load(tmp_path / "s.toml")).changes == 499
+    assert rm.sync(rm.Sync.load(tmp_path / "s.toml")).changes == 0
+
+
+@both
 def test_an_interrupt_between_units_of_work_is_noted(database: servers.Database, kind: str, tmp_path: Path) -> None:
     database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)", "INSERT INTO t VALUES (150, 7)")
     database.run("BEGIN", "UPDATE t SET v = 8 WHERE id = 150")

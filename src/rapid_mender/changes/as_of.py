@@ -61,7 +61,7 @@ def as_it_was(
         raise JobError("say as of what: when, batch or position")
     whole("batch", batch)
     whole("position", position)
-    past = past_of(session, table)
+    past = past_of(session, table, hold=True)
     at = position
     if batch is not None:
         at = _end_of_batch(past, batch)

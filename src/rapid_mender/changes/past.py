@@ -197,11 +197,16 @@ class Past:
         return slots_of(takes, puts, old, new, (secrets.randbits(64), secrets.randbits(64)))
 
 
-def past_of(session: Session, name: str, table: TableInfo | None = None) -> Past:
-    """The past of a table. Raises StoreError if the table is not there, or has no history."""
+def past_of(session: Session, name: str, table: TableInfo | None = None, hold: bool = False) -> Past:
+    """The past of a table. Raises StoreError if the table is not there, or has no history.
+
+    `hold`: the table's own rows are read too, and have to fit what its history says.
+    """
     past = past_if_any(session, name, table)
     if past is None:
         raise StoreError(f"table {name!r} has no history: nothing was merged into it with history on")
+    if hold:
+        session.hold(past.info)
     return past
 
 

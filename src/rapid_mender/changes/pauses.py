@@ -106,7 +106,7 @@ def _mend(place: Store, table: str) -> Mended:
         assert resumed is not None
         pause, at, (after, room) = resumed
         recorder = Recorder(session, info, "capture mend", True, after=after, at=at)
-        mended = Mending(past_of(seen, table), recorder, pause.after, pause.rows).run(room)
+        mended = Mending(past_of(seen, table, hold=seen is not session), recorder, pause.after, pause.rows).run(room)
         if mended.whole or any(mended.counts.values()):
             figures = {"capture": "mend", **({"mends": [pause.batch]} if mended.whole else {})}
             mended.batch = recorder.start()

@@ -65,7 +65,7 @@ def verify(store: str | Store, table: str, *, expect: str | None = None) -> Veri
     Memory does not grow with the history. Raises StoreError if the table is not there or has no history.
     """
     with opened(store) as place, place.begin(write=False) as session:
-        past = past_of(session, table)
+        past = past_of(session, table, hold=True)
         verified = Verified(past.info.name, place.where, past.key)
         verified.holes = [hole.words(past.info.name) for hole in past.holes]
         return _Check(past, verified).run(expect)

@@ -88,7 +88,7 @@ class FolderSyncing(Syncing):
 
     def _start(self, files: Folder, done: Synced) -> dict[str, Any]:
         at = {"position": 0, "batch_no": 0}
-        with self.tail.look(0, 0, whole=False) as view:
+        with self.tail.look(0, 0, whole=False, rows=self.job.first) as view:
             self.check_name(view)
             send = self.sending(view)
             if self.job.first:

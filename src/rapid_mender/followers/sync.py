@@ -254,7 +254,7 @@ class TableSyncing(Syncing):
     @contextmanager
     def _rows(self) -> Iterator[tuple[Sending, list[str], Iterator[pa.Table]]]:
         """The rows of the source at one moment, some at a time, and what tells that apart."""
-        with self.tail.look(0, 0, whole=False) as view:
+        with self.tail.look(0, 0, whole=False, rows=True) as view:
             send = self.sending(view)
             token = [one for one in [token_of(view.session, view.info.name)] if one is not None]
             pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
@@ -348,7 +348,7 @@ class TableSyncing(Syncing):
         if mend and not rows:
             raise JobError(f"{self.job.follower!r} has not begun to follow: sync first")
         with closing(Spool()) as puts, closing(Spool()) as extra:
-            with self.tail.look(0, 0, whole=False) as view, self.target.begin(write=False) as session:
+            with self.tail.look(0, 0, whole=False, rows=True) as view, self.target.begin(write=False) as session:
                 send = self.sending(view)
                 target = session.describe(self.job.to_table)
                 jobs = send.job(target, filling=True), send.job_of_extra(target)

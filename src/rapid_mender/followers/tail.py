@@ -78,14 +78,17 @@ class Tail:
             watch.close()
 
     @contextmanager
-    def look(self, position: int, batch: int, whole: bool = True) -> Iterator[View]:
+    def look(self, position: int, batch: int, whole: bool = True, rows: bool = False) -> Iterator[View]:
         """The table and the changes after a position, which was noted when `batch` was the newest, or an older one.
-        Raises JobError if some of these changes are gone, or were not kept; not so unless the `whole` is wanted."""
+        Raises JobError if some of these changes are gone, or were not kept; not so unless the `whole` is wanted.
+        `rows`: those of the table are read too, as of the same moment."""
         for last in (False, True):
             if self._pending is not None and self._is_over():
                 self._settled, self._pending = max(self._settled, self._pending[0]), None
             with self.store.begin(write=False) as session:
                 info = session.describe(self.table)
+                if rows:
+                    session.hold(info)
                 past = past_if_any(session, info.name, info)
                 newest_batch = _newest_batch(session, info.name)
                 if whole and newest_batch != self._checked:

@@ -83,6 +83,11 @@ class Reader(ABC):
         written until it has ended. `fresh`: with what this transaction wrote. `key`: those of `columns` by which the
         rows are to be found again, where the store has nothing better."""
 
+    def hold(self, info: TableInfo) -> None:  # noqa: B027  most databases have no statement that empties a snapshot
+        """See the rows of a table, and all that is read besides, as of this moment until the session ends, also where
+        another program empties or rewrites the table: it waits. Only for a session that does not write, before
+        anything is read that has to fit the rows."""
+
     @abstractmethod
     def again(self, info: TableInfo, rows: Existing) -> Existing:
         """The rows of `rows`, all their columns as they are now, in order."""

@@ -153,6 +153,12 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
             elif ahead > 0 and top < most:
                 link.run(f"SELECT pg_catalog.setval({at}, {top})")
 
+    def hold(self, info: TableInfo) -> None:
+        table, link = self._described(info), self._write.drained()
+        if table.locators:  # after TRUNCATE, or an ALTER TABLE that rewrites it, a table is empty in older snapshots
+            link.run("COMMIT AND CHAIN")  # the next snapshot is taken after the lock
+            link.run(f"LOCK TABLE {table.sql} IN ACCESS SHARE MODE")
+
     def scan(
         self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
     ) -> Iterator[Existing]:
