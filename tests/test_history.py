@@ -17,7 +17,7 @@ from hypothesis import strategies as st
 
 import rapid_mender as rm
 from rapid_mender.core.schema import TableInfo
-from rapid_mender.stores.contract import Load, Session
+from rapid_mender.stores.contract import Condition, Load, Selection, Session
 
 from . import databases, length
 from .cases import ARCHIVE, SCHEMA, with_archive
@@ -150,11 +150,20 @@ def batch_row(session: Session, history: TableInfo) -> None:
     put(session, session.describe("rmend_batches"), 2, actor="nobody")
 
 
+def detail(session: Session, history: TableInfo) -> None:
+    details = session.describe("rmend_details")
+    row = session.read(details, Selection([[Condition("batch_no", "=", 1)]]))
+    session.update(details, row, pa.table({"name": ["species"]})).refusals()
+
+
 ALTERED: list[tuple[Any, list[tuple[int, int | None]]]] = [
     (lambda session, history: put(session, history, 7, reason="so"), [(2, 7)]),
     (lambda session, history: put(session, history, 12, actor="nobody"), [(3, 12)]),
     (remove, [(1, 3)]), (add, [(1, 500)]), (exchange, [(1, 2), (1, 4)]), (batch_row, [(2, None)]),
     (lambda session, _: put(session, session.describe("rmend_batches"), 4, actor="somebody else"), [(4, None)]),
+    (lambda session, _: put(session, session.describe("rmend_batches"), 4, kind="prune"), [(4, None)]),
+    (lambda session, _: put(session, session.describe("rmend_batches"), 2, seal="no JSON"), [(2, None), (2, None), (3, None)]),
+    (detail, [(1, None)]),
     (lambda session, _: put(session, session.describe("rmend_batches"), 2, seal=None), [(3, None)]),
 ]  # fmt: skip
 
@@ -166,7 +175,7 @@ def altered(place: Place, alter: Any) -> Iterator[None]:
         history = session.find_own(f"{TABLE}_history", session.describe(TABLE))
         batches = session.describe("rmend_batches")
         assert history is not None
-        kept = session.read(history).values, session.read(batches).values
+        kept = session.read(history).values, session.read(batches).values, session.read(session.describe("rmend_details")).values
         alter(session, history)
     yield
     with place.opened.begin(write=True) as session:
@@ -176,7 +185,9 @@ def altered(place: Place, alter: Any) -> Iterator[None]:
         session.append(history, Load(kept[0]))
         for batch in (2, 4):
             (told,) = (row for row in kept[1].to_pylist() if row["batch_no"] == batch)
-            put(session, session.describe("rmend_batches"), batch, actor=told["actor"], seal=told["seal"])
+            put(session, session.describe("rmend_batches"), batch, actor=told["actor"], seal=told["seal"], kind=told["kind"])
+        details = session.describe("rmend_details")
+        session.update(details, session.read(details), kept[2].select(["name"])).refusals()
 
 
 def names(table: pa.Table, *columns: str) -> list[Any]:

@@ -497,14 +497,17 @@ def test_odd_paths_end_in_words(path: str) -> None:
         rm.Job.load(path)
 
 
-_FIGURES = [
-    '{"pruned": 5}', '{"pruned": {}}', '{"began": {"v": "x"}}', '{"began": 7}', '{"history": false, "after": "y"}', '{"mends": 4}', '{"key": "id"}',
-    '{"room": [1]}', '{"came_from": 1}',
-]  # fmt: skip
 _ALTERED: dict[str, list[tuple[str, str]]] = {  # our tables, and what somebody sets in them
     "rmend_batches": [
         ("table_name", "x'00ff'"), ("first_change", "NULL"), ("first_change", "-1"), ("last_change", "NULL"), ("last_change", "''"),
-        ("last_change", "9223372036854775807"), ("started_at", "''"), ("status", "'x'"), ("undoes", "'5'"), *(("figures", f"'{text}'") for text in _FIGURES),
+        ("last_change", "9223372036854775807"), ("started_at", "''"), ("status", "'x'"), ("undoes", "'5'"), ("figures", "'[5]'"), ("kind", "'x'"),
+        ("seal", "'{'"), ("kind", "NULL"),
+    ],
+    "rmend_details": [
+        *(("detail", f"'{one}'") for one in ("pruned", "began", "pause", "resume", "mended", "versions", "origin", "x")),
+        ("change_no", "'x'"), ("batch_no", "-1"),
+        ("name", "x'00ff'"), ("name", "NULL"), ("item", "''"), ("at_time", "''"),
+        ("row_count", "-1"), ("table_name", "x'00ff'"), ("of_batch", "1e300"),
     ],
     "t_history": [("changed_at", "''"), ("batch_no", "'x'"), ("action", "'x'"), ("changed", "'[['"), ("old_v", "x'00ff'"), ("new_id", "NULL")],
     "rmend_followers": [("position", "NULL"), ("table_name", "NULL"), ("held_by", "'{'"), ("moved_at", "''")],

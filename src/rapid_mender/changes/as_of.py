@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import replace
 from datetime import date, datetime
 from typing import Any
@@ -86,8 +86,8 @@ def _end_of_batch(past: Past, batch: int) -> int:
 def _last_before(past: Past, when: datetime | None) -> int:
     """The last change that was made until a time."""
     begins = past.begins
-    if begins and when is not None and when < datetime.fromisoformat(begins["time"]):
-        raise JobError(f"the history of {past.info.name!r} begins on {begins['time']}: older changes were pruned")
+    if begins is not None and when is not None and when < begins.time:
+        raise JobError(f"the history of {past.info.name!r} begins on {begins.words}: older changes were pruned")
     until = [[Condition("changed_at", "<=", when)]]
     last = past.session.read(past.kept, Selection(until, NUMBER, 1, columns=[NUMBER]))
     return int(last.values[NUMBER][0].as_py()) if len(last.positions) else 0
@@ -96,9 +96,9 @@ def _last_before(past: Past, when: datetime | None) -> int:
 def _check_reach(past: Past, position: int) -> None:
     """Raise JobError if the history since a position is not all there."""
     begins = past.begins
-    if begins and position < begins["change"]:
+    if begins is not None and position < begins.change:
         raise JobError(
-            f"the history of {past.info.name!r} begins after change {begins['change']}, on {begins['time']}: older "
+            f"the history of {past.info.name!r} begins after change {begins.change}, on {begins.words}: older "
             "changes were pruned"
         )
     for hole in past.holes:
@@ -146,7 +146,7 @@ def past_life(session: Session, table: str, key: Mapping[str, Any], force: bool 
         guard.add(changes)
         guard.check()
     columns = past.columns
-    shape = pa.schema([*(past.info.schema.field(name) for name in columns), *_span_fields()])
+    shape = pa.schema([*(past.info.schema.field(name) for name in columns), *_span_fields(columns)])
     count = len(changes.positions)
     if not count:
         return shape.empty_table()
@@ -161,13 +161,15 @@ def past_life(session: Session, table: str, key: Mapping[str, Any], force: bool 
             until = at[place_of + 1].as_py() if place_of + 1 < count else None
             numbers = [changes.values[name][place_of].as_py() for name in LIFE[2:]]
             out.append((new, place_of, at[place_of].as_py(), until, *numbers))
-    rows = [values.slice(row, 1).to_pylist()[0] | dict(zip(LIFE, spans, strict=True)) for values, row, *spans in out]
+    added = shape.names[len(columns) :]
+    rows = [values.slice(row, 1).to_pylist()[0] | dict(zip(added, spans, strict=True)) for values, row, *spans in out]
     return pa.Table.from_pylist(rows, shape)
 
 
-def _span_fields() -> list[pa.Field]:
-    stamp = pa.timestamp("ms", "UTC")
-    return [pa.field(name, stamp) for name in LIFE[:2]] + [pa.field(name, pa.int64()) for name in LIFE[2:]]
+def _span_fields(columns: Sequence[str]) -> list[pa.Field]:
+    stamp, taken = pa.timestamp("ms", "UTC"), {name.lower() for name in columns}
+    names = [name if name not in taken else f"rmend_{name}" for name in LIFE]
+    return [pa.field(name, stamp) for name in names[:2]] + [pa.field(name, pa.int64()) for name in names[2:]]
 
 
 def _has(past: Past, rows: pa.Table, key: Mapping[str, Any]) -> np.ndarray:

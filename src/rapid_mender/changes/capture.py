@@ -17,6 +17,7 @@ from ..stores.contract import Capture, Condition, Session, Store, Trigger
 from ..stores.contract.capture import ACTIONS, Options, altered, known_of
 from ..stores.urls import opened
 from .captured import kept_rows, last_change, needed, note, options_of, row_for, row_of, state_in_words, turn
+from .detail import Detail
 from .own import own
 from .past import NUMBER, past_if_any
 
@@ -104,7 +105,7 @@ def capture(
         ]  # fmt: skip
         if not preview:
             session.define(info, statements, triggers)
-            note(session, info, "start", {**told.others(), **_began(began, newest)})
+            note(session, info, "start", [Detail("captured"), *_began(began, newest)], told.others())
         now = datetime.now(UTC)
         notes = [*_about_key(info), *session.not_seen(info, told)]
         others = [f"{one.name}: {one.about}" for one in session.triggers(info) if one.token is None]
@@ -137,7 +138,7 @@ def stop_capture(store: str | Store, table: str, *, preview: bool = False) -> li
         statements = [session.note_sql(CAPTURES, {}, row["capture_no"], ())]
         if not preview:
             session.define(info, statements, release)
-            note(session, info, "stop", {})
+            note(session, info, "stop")
         return [*statements, *release]
 
 
@@ -165,8 +166,10 @@ def again(
     statements.append(session.note_sql(CAPTURES, noted, row["capture_no"], ("changed_at",)))
     statements += session.numbering_sql(info, made)
     session.define(info, statements, [*session.release_sql(info, row["token"]), *triggers])
-    about = _began(began, newest) | ({"room": [newest, room]} if room else {})
-    note(session, info, what, about, newest + room if room else 0)
+    about = _began(began, newest)
+    if room:
+        about.append(Detail("resume", change_no=newest, row_count=room, at_time=datetime.now(UTC)))
+    note(session, info, what, about, reserves=newest + room if room else 0)
 
 
 def _check_table(session: Session, info: TableInfo) -> None:
@@ -232,8 +235,8 @@ def _history_sql(session: Session, info: TableInfo) -> tuple[list[str], list[str
     return made + (session.widen_sql(kept, narrow) if narrow else []), began, last_change(session, info)
 
 
-def _began(began: Sequence[str], newest: int) -> dict[str, Any]:
-    return {"began": dict.fromkeys(began, newest + 1)} if began else {}
+def _began(began: Sequence[str], newest: int) -> list[Detail]:
+    return [Detail("began", name=name, change_no=newest + 1) for name in began]
 
 
 def _capture_of(session: Session, info: TableInfo, told: Options, named: tuple[str, str], after: int) -> Capture:

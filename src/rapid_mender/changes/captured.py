@@ -16,8 +16,10 @@ from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Selection, Session, Store
 from ..stores.contract.capture import Options
+from .detail import Detail
+from .details import bring_up_to_date
 from .own import check_rows, own
-from .recorder import Recorder
+from .recorder import Kind, Recorder
 
 State = Literal["on", "paused"]
 NONE = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)
@@ -28,6 +30,8 @@ def turn(place: Store, table: str, write: bool) -> Iterator[tuple[Session, Table
     """A session in which no merge into the table is under way."""
     with place.begin(write=False) as session:
         info = session.describe(table, trusting=True)  # its triggers run with its owner's rights
+    if write:
+        bring_up_to_date(place)
     with place.begin(write, info if write else None) as session:
         yield session, session.describe(info.name)
 
@@ -86,8 +90,17 @@ def last_change(session: Session, info: TableInfo) -> int:
     return Recorder(session, info, None, True).newest()
 
 
-def note(session: Session, info: TableInfo, what: str, figures: Mapping[str, Any], reserves: int = 0) -> None:
+def note(
+    session: Session,
+    info: TableInfo,
+    what: Literal["start", "stop", "pause", "resume", "refresh"],
+    details: Sequence[Detail] = (),
+    figures: Mapping[str, Any] | None = None,
+    reserves: int = 0,
+) -> None:
     """Note among the batches what was done with a capture; the numbers of changes go on after those it `reserves`."""
-    recorder = Recorder(session, session.describe(info.name), f"capture {what}", False, reserves=reserves)
+    table = session.describe(info.name)
+    kind: Kind = f"capture {what}"  # type: ignore[assignment]
+    recorder = Recorder(session, table, kind, False, reserves=reserves, kind=kind)
     recorder.start()
-    recorder.finish(NONE, {"capture": what, **figures})
+    recorder.finish(NONE, dict(figures or {}), details=details)

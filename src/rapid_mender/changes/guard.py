@@ -20,7 +20,7 @@ from ..core.own_tables import BATCHES_TABLE
 from ..errors import AlteredError
 from ..stores.contract import Condition, Selection, Where
 from .past import MOST_CHANGES, NUMBER, Past
-from .seal import SEALED, Seal, as_checks, by_batch, hash_of, hashed, text_of
+from .seal import SEALED, Details, Seal, as_checks, by_batch, details_of_runs, hash_of, hashed, text_of
 
 _NAMED = 5
 
@@ -37,7 +37,10 @@ class Guard:
         runs = {run["batch_no"]: run for run in past.runs([*where, SEALED])} if self._any else {}
         self._seals = {number: Seal.read(run["seal_text"]) for number, run in runs.items()}
         also = self._runs_of([int(number) for seal in self._seals.values() for number in seal.also])
-        self._batches = {number: _Batch(past, runs[number], seal, also) for number, seal in self._seals.items()}
+        details = details_of_runs(past, [*runs.values(), *also.values()])
+        self._batches = {
+            number: _Batch(past, runs[number], seal, also, details) for number, seal in self._seals.items()
+        }
         self._chain = self._seals | self._before(after) if after is not None and runs else {}
         self._seen = set[int]()
         self._pool = ThreadPoolExecutor(1, "rmend-guard")
@@ -102,12 +105,14 @@ class Guard:
 class _Batch:
     """A sealed batch, and those of its changes that are read."""
 
-    def __init__(self, past: Past, run: Mapping[str, Any], seal: Seal, runs: Mapping[int, Mapping[str, Any]]) -> None:
+    def __init__(
+        self, past: Past, run: Mapping[str, Any], seal: Seal, runs: Mapping[int, Mapping[str, Any]], details: Details
+    ) -> None:
         also = [runs.get(int(number)) for number in seal.also]
         digests = seal.digests()
         self._checks, self._every = as_checks(digests), max(seal.every, 1)
         whole = [one for one in also if one is not None]
-        self._broken = len(whole) < len(also) or seal.hash != hash_of(past, [*whole, run], seal, digests)
+        self._broken = len(whole) < len(also) or seal.hash != hash_of(past, [*whole, run], details, seal, digests)
         first, last = run["first_change"] or 1, run["last_change"] or 0
         edges = [[first, first - 1], *seal.gaps, [last + 1, last]]
         begins, ends = [end + 1 for _, end in edges[:-1]], [begin - 1 for begin, _ in edges[1:]]

@@ -15,7 +15,7 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
-from ..stores.contract import Condition
+from .details import newest_details
 from .past import NUMBER, Past
 
 Texts = Callable[[Existing], pa.Array]
@@ -65,10 +65,10 @@ class Others:
 
 def others_of(past: Past, before: Others | None, texts: Texts) -> Others | None:
     """What the next seal covers of them; None if the table was never captured. `before`: what the last one did."""
-    if before is None and not past.runs([[Condition("figures", "contains", '"capture"')]], limit=1):
+    if before is None and not newest_details(past.session, past.info.name, "captured"):
         return None
     begins = past.begins
-    after = before.until if before is not None else begins["change"] if begins else 0
+    after = before.until if before is not None else begins.change if begins is not None else 0
     until = past.session.last(past.kept.name, NUMBER)
     there, loose = [np.array([after], np.int64)], list[np.ndarray]()
     for page in past.changes(past.between(after, until), [NUMBER, "batch_no"]):

@@ -5,6 +5,7 @@ from __future__ import annotations
 import secrets
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
+from datetime import datetime
 from functools import cached_property
 from typing import Any
 
@@ -25,7 +26,7 @@ from ..core.schema import TableInfo
 from ..core.slots import Slots, slots_of
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Selection, Session, Where
-from .figures import wrong_figure
+from .details import details_of, newest_details
 from .own import check_rows
 
 NUMBER = "change_no"
@@ -50,6 +51,22 @@ class Hole:
 
 
 @dataclass(frozen=True)
+class Beginning:
+    """Where a pruned history begins: after a change that was made at a time."""
+
+    change: int
+    time: datetime
+    batch: int | None
+    """The last batch that was removed, if one was."""
+    seal: str | None
+    """The hash of its seal."""
+
+    @property
+    def words(self) -> str:
+        return f"{self.time:%Y-%m-%d %H:%M:%S} UTC"
+
+
+@dataclass(frozen=True)
 class Past:
     """A table and its history, within a session."""
 
@@ -66,9 +83,9 @@ class Past:
         Raises JobError if there is none."""
         if self.info.identifying:
             return list(self.info.identifying)
-        for batch in reversed(self.runs([[Condition("figures", "contains", '"key"')]], limit=1)):
-            if all(name in self.info for name in batch["figures"]["key"]):
-                return list(batch["figures"]["key"])
+        key = [one.name for one in newest_details(self.session, self.info.name, "key") if one.name is not None]
+        if key and all(name in self.info for name in key):
+            return key
         raise JobError(f"table {self.info.name!r} has no primary key, so its rows cannot be told apart; give it one")
 
     def runs(self, where: Where = (), limit: int | None = None) -> list[dict[str, Any]]:
@@ -83,24 +100,17 @@ class Past:
     @cached_property
     def began(self) -> dict[str, int]:
         """The columns that the table got when it had its history already, and the first change that knows of each."""
-        began: dict[str, int] = {}
-        for run in self.runs([[Condition("figures", "contains", '"began"')]]):
-            told = run["figures"].get("began", ())
-            if isinstance(told, dict):  # by a capture, which has no changes of its own
-                began |= told
-            elif run["first_change"] is not None:
-                began |= dict.fromkeys(told, run["first_change"])
-        return began
+        details = details_of(self.session, self.info.name, "began")
+        return {str(one.name): one.change_no for one in details if one.change_no is not None}
 
     def known_since(self, number: int) -> list[str]:
         """The columns whose values the history knows of every change from that number on."""
         return [name for name in self.columns if self.began.get(name, 0) <= number]
 
     @cached_property
-    def begins(self) -> dict[str, Any] | None:
-        """The note of the last pruning, if there was one: the last change that was removed, with its time and batch."""
-        notes = self.runs([[Condition("figures", "contains", '"pruned"')]], limit=1)
-        return notes[-1]["figures"]["pruned"] if notes else None
+    def begins(self) -> Beginning | None:
+        """Where the history begins, if it was pruned."""
+        return beginning_of(self.session, self.info.name)
 
     @cached_property
     def holes(self) -> list[Hole]:
@@ -222,17 +232,25 @@ def past_if_any(session: Session, name: str, table: TableInfo | None = None) -> 
     return Past(session, info, kept, names)
 
 
+def beginning_of(session: Session, table: str) -> Beginning | None:
+    """Where the history of a table begins, if it was pruned."""
+    for one in newest_details(session, table, "pruned"):
+        assert one.change_no is not None  # both are looked at when it is read
+        assert one.at_time is not None
+        return Beginning(one.change_no, one.at_time, one.of_batch, one.value)
+    return None
+
+
 def holes_of(session: Session, table: str) -> list[Hole]:
     """The spans of which the history of a table knows nothing, whether it has one or not."""
-    here = [Condition("table_name", "=", table)]
-    runs = runs_of(session, [here, [Condition("figures", "contains", '"history": false')]])
-    mends = runs_of(session, [here, [Condition("figures", "contains", '"mends"')]]) if runs else []
-    mended = {number for run in mends for number in run["figures"].get("mends", ())}
-    return [
-        Hole(run["batch_no"], run["figures"].get("after"), "capture" in run["figures"])
-        for run in runs
-        if run["batch_no"] not in mended
-    ]
+    details = details_of(session, table, "unrecorded", "pause", "mended")
+    mended = {one.of_batch for one in details if one.detail == "mended"}
+    holes = {
+        one.batch: Hole(one.batch, one.change_no, one.detail == "pause")  # a later one of a batch reaches further
+        for one in details
+        if one.detail != "mended" and one.batch not in mended
+    }
+    return list(holes.values())
 
 
 def runs_of(session: Session, where: Where = (), limit: int | None = None) -> list[dict[str, Any]]:
@@ -253,11 +271,6 @@ def runs_of(session: Session, where: Where = (), limit: int | None = None) -> li
         for name, none in (("figures", {}), ("undoes", []), ("seal", {})):
             row[f"{name}_text"] = row[name]
             row[name] = read_json(row[name], none)
-        if (wrong := wrong_figure(row["figures"])) is not None:
-            raise StoreError(
-                f"{session.where}: row {row['batch_no']} of {BATCHES_TABLE} says {row['figures'][wrong]!r} of "
-                f"{wrong!r}, so somebody has altered it; put it back"
-            )
     return rows
 
 

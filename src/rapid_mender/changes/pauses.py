@@ -10,12 +10,14 @@ from typing import Any, NamedTuple
 from ..core.own_tables import CAPTURES
 from ..core.schema import TableInfo
 from ..errors import JobError
-from ..stores.contract import Condition, Session, Store
+from ..stores.contract import Session, Store
 from ..stores.urls import opened
 from .capture import again
 from .captured import NONE, last_change, needed, note, options_of, turn
+from .detail import Detail
+from .details import details_of
 from .mending import Mended, Mending
-from .past import past_of, runs_of
+from .past import past_of
 from .recorder import Recorder
 
 
@@ -40,7 +42,7 @@ def pause_capture(store: str | Store, table: str) -> None:
             raise JobError(f"the capture of {info.name!r} is paused already")
         rows = session.define_alone(info, session.release_sql(info, row["token"]))
         session.define(info, [session.note_sql(CAPTURES, {"state": "paused"}, row["capture_no"], ("changed_at",))])
-        note(session, info, "pause", {"history": False, "after": last_change(session, info), "rows": rows})
+        note(session, info, "pause", [Detail("pause", change_no=last_change(session, info), row_count=rows)])
 
 
 def resume_capture(store: str | Store, table: str, *, mend: bool = False) -> Mended | None:
@@ -83,18 +85,19 @@ def _room(session: Session, info: TableInfo) -> int:
 def _resumed(session: Session, info: TableInfo) -> tuple[_Pause, datetime, list[int]] | None:
     """The last pause, if it is a hole still, when it ended, and the numbers kept free for what is found: after which,
     and how many."""
-    here = [Condition("table_name", "=", info.name)]
-    notes = runs_of(session, [here, [Condition("figures", "contains", '"room"')]], limit=1)
-    holes = [hole for hole in past_of(session, info.name, info).holes if hole.paused]
-    if not notes or not holes or holes[-1].batch > notes[0]["batch_no"]:
+    details = details_of(session, info.name, "pause", "mended", "resume")
+    mended = {one.of_batch for one in details if one.detail == "mended"}
+    pauses = [one for one in details if one.detail == "pause" and one.batch not in mended]
+    resumes = [one for one in details if one.detail == "resume"]
+    if not pauses or not resumes or pauses[-1].batch > resumes[-1].batch:
         return None
-    (pause,) = runs_of(session, [here, [Condition("batch_no", "=", holes[-1].batch)]])
-    figures = pause["figures"]
-    return (
-        _Pause(pause["batch_no"], figures["after"], figures.get("rows")),
-        notes[0]["started_at"],
-        notes[0]["figures"]["room"],
-    )
+    pause, resume = pauses[-1], resumes[-1]
+    if pause.change_no is None:  # noted by an early version
+        return None
+    assert resume.change_no is not None  # all three are looked at when it is read
+    assert resume.row_count is not None
+    assert resume.at_time is not None
+    return _Pause(pause.batch, pause.change_no, pause.row_count), resume.at_time, [resume.change_no, resume.row_count]
 
 
 def _mend(place: Store, table: str) -> Mended:
@@ -105,10 +108,10 @@ def _mend(place: Store, table: str) -> Mended:
         resumed = _resumed(session, info)
         assert resumed is not None
         pause, at, (after, room) = resumed
-        recorder = Recorder(session, info, "capture mend", True, after=after, at=at)
+        recorder = Recorder(session, info, "capture mend", True, after=after, at=at, kind="capture mend")
         mended = Mending(past_of(seen, table, hold=seen is not session), recorder, pause.after, pause.rows).run(room)
         if mended.whole or any(mended.counts.values()):
-            figures = {"capture": "mend", **({"mends": [pause.batch]} if mended.whole else {})}
             mended.batch = recorder.start()
-            recorder.finish(NONE | mended.counts, figures)
+            whole = [Detail("mended", of_batch=pause.batch)] if mended.whole else []
+            recorder.finish(NONE | mended.counts, {}, details=whole)
         return mended

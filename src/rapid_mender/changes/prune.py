@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from dataclasses import dataclass, field
 from datetime import date, datetime
-from typing import Any
 
 import pyarrow as pa
 
@@ -12,6 +11,8 @@ from ..core.own_tables import FOLLOWERS_TABLE
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
+from .detail import Detail
+from .details import bring_up_to_date
 from .given import moment, whole
 from .past import NUMBER, Past, past_of
 from .recorder import Recorder
@@ -63,6 +64,7 @@ def prune(
             pruned = _look(past, place.where, moment("before", before), before_batch, followers)
         if preview or not pruned.changes:
             return pruned
+        bring_up_to_date(place)
         with place.begin(write=True, table=info) as session:  # noted first: what is half done is known to be pruned
             pruned.batch = _note(session, past_of(session, table), pruned)
         while True:
@@ -132,15 +134,16 @@ def _look(
 
 def _note(session: Session, past: Past, pruned: Pruned) -> int:
     """Note among the batches where the history begins now."""
-    recorder = Recorder(session, past.info, None, True)
+    recorder = Recorder(session, past.info, None, True, kind="prune")
     batch = recorder.start()
-    run: list[dict[str, Any]] = past.runs([[Condition("batch_no", "=", pruned.last_batch or 0)]])
-    seal = run[0]["seal"].get("hash") if run else None
+    seal = None
+    if pruned.last_batch is not None:
+        (run,) = past.runs([[Condition("batch_no", "=", pruned.last_batch)]])
+        seal = run["seal"].get("hash")
     assert pruned.begins is not None
-    note = {
-        "change": pruned.last_change, "batch": pruned.last_batch, "time": pruned.begins.isoformat(), "seal": seal,
-        "changes": pruned.changes,
-    }  # fmt: skip
+    begins = Detail(
+        "pruned", change_no=pruned.last_change, of_batch=pruned.last_batch, at_time=pruned.begins, value=seal
+    )  # fmt: skip
     counts = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)
-    recorder.finish(counts, {"pruned": note})
+    recorder.finish(counts, {"pruned": pruned.changes}, details=[begins])
     return batch

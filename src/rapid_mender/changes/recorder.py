@@ -8,24 +8,29 @@ from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cached_property
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
 from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
-from ..core.schema import Column, TableInfo
+from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written, kept
-from .own import not_ours
+from .detail import Detail
+from .details import Outdated, is_outdated, make_batches, write_details, write_standing
 from .past import MOST_CHANGES, NUMBER, past_of
 from .seal import is_sealed, seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
 
-_LATER = {"unrecorded", "figures", "undoes", "seal"}  # columns of the batches that earlier versions do not have
+Kind = Literal[
+    "merge", "undo", "sync", "prune", "capture start", "capture stop", "capture pause", "capture resume",
+    "capture refresh", "capture mend",
+]  # fmt: skip
+Status = Literal["running", "done", "stopped"]
 
 
 @dataclass
@@ -42,6 +47,7 @@ class Recorder:
     batch: int | None = None
     undoes: Sequence[int] = ()
     """The batches that this one undoes."""
+    kind: Kind = "merge"
     seals: bool | None = None
     """Whether the batch is sealed; None: if the one before it is."""
     unrecorded: int = 0
@@ -64,6 +70,12 @@ class Recorder:
     """The database numbers changes, as others may record some at the same time."""
     _started: datetime | None = None
     _asked: bool = False
+    _began_history: bool = False
+    """The history was made by this batch."""
+    _details = 0
+    """How many details of the batch are written."""
+    _unrecorded_after: int | None = None
+    """The change after which it was noted last that the batch is not recorded."""
     _made: bool = False
     """This transaction created the table of batches; if it is rolled back, so is the numbering."""
     _began: Sequence[str] = ()
@@ -90,19 +102,15 @@ class Recorder:
     def start(self) -> int:
         """The batch's number. The first call takes it, and inserts the batch's row."""
         if self.batch is None:
-            batches, missing = self.session.find_own(BATCHES_TABLE, owner=self.info.owner), list[Column]()
-            if batches is None:
-                self.session.create(BATCHES)
-                self._made = True
-            else:
-                missing = [column for column in BATCHES.columns if column.name not in batches]
+            batches = self.session.find_own(BATCHES_TABLE, owner=self.info.owner)
             self._needs_undo(batches)
-            if missing and {column.name for column in missing} <= _LATER:  # made by an earlier version
-                self.session.add_columns(BATCHES_TABLE, missing)
-            elif missing:
-                raise not_ours(BATCHES_TABLE)
+            if batches is None:
+                make_batches(self.session)
+                self._made = True
+            elif is_outdated(batches):
+                raise Outdated(BATCHES_TABLE)
             row = {
-                "table_name": self.info.name, "job": self.job, "actor": self._actor,
+                "table_name": self.info.name, "job": self.job, "actor": self._actor, "kind": self.kind,
                 "application": self._application, "started_at": self._started, "status": "running",
             }  # fmt: skip
             values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
@@ -157,6 +165,7 @@ class Recorder:
             if why := self.session.cannot_make(wanted):
                 raise JobError(f"the history of {self.info.name!r} cannot be made: {why}; set history = false")
             self.session.create(wanted, self.info)
+            self._began_history = True
         elif not is_history(history):
             raise StoreError(
                 f"a table named {wanted.name!r} is there already and is not a history; rename it, or set "
@@ -190,7 +199,7 @@ class Recorder:
         if batches is None:
             return newest
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
-        told = self.session.read(BATCHES, Selection(here, "batch_no", 1, columns=["last_change"])).values
+        told = self.session.read(BATCHES, Selection(here, "last_change", 1, columns=["last_change"])).values
         newest = max(newest, *filter(None, told["last_change"].to_pylist()), 0)
         if newest >= MOST_CHANGES:
             raise StoreError(f"{self.session.where}: change {newest} of {self.info.name!r} is none; remove it by hand")
@@ -239,15 +248,15 @@ class Recorder:
             self._stand_aside()
             self._newest = self.newest()
 
-    def _about_history(self, landed: bool) -> dict[str, Any]:
-        """What is to be known later of the history: the columns that began with this batch, those that the table lacks,
-        and whether it was off."""
-        about: dict[str, Any] = _listed("began", self._began) | _listed("gone", self._gone)
-        return about if self.history or not landed else about | {"history": False, "after": self.newest()}
-
-    def finish(self, counts: Mapping[str, int], figures: dict[str, Any], status: str = "done") -> None:
+    def finish(
+        self,
+        counts: Mapping[str, int],
+        figures: dict[str, Any],
+        status: Status = "done",
+        details: Sequence[Detail] = (),
+    ) -> None:
         """Complete the batch's row, or bring it up to date ("running"). `figures`: what else is to be kept of the run,
-        as JSON."""
+        as JSON, for those who look; `details`: what other code depends on."""
         self.start()
         first, last = self._span() if self._newest is not None else (self.reserves or None, self.reserves or None)
         if self._newest is not None:
@@ -264,16 +273,38 @@ class Recorder:
         values = {names[name]: [count] for name, count in counts.items()} | {
             "finished_at": [None if status == "running" else datetime.now(UTC)], "status": [status],
             "first_change": [first], "last_change": [last],
-            "unrecorded": [self.unrecorded], "figures": [json.dumps(figures | self._about_history(landed))],
+            "unrecorded": [self.unrecorded], "figures": [json.dumps(figures | self._shown(landed))],
             "undoes": [json.dumps(list(self.undoes)) if self.undoes else None],
         }  # fmt: skip
         schema = pa.schema([BATCHES.schema.field(name) for name in values])
         self.session.update(BATCHES, rows, pa.table(values, schema=schema))
+        self._note(landed, first, details)
         if status != "running" and first and (self._follows_seal() if self.seals is None else self.seals):
             past = past_of(self.session, self.info.name, self.info)
             (run,) = past.runs([[Condition("batch_no", "=", self.batch)]])
             row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
             self.session.update(BATCHES, row, pa.table({"seal": [seal_of(past, run)]}))
+
+    def _shown(self, landed: bool) -> dict[str, Any]:
+        """What those who look are told of the history."""
+        told: dict[str, Any] = _listed("began", self._began) | _listed("gone", self._gone)
+        return told if self.history or not landed else told | {"history": False}
+
+    def _note(self, landed: bool, first: int | None, details: Sequence[Detail]) -> None:
+        """Write the batch's details, unless they are written; and, each time, where it was not recorded."""
+        assert self.batch is not None
+        table, about = self.info.name, list[Detail]()
+        if not self._details:
+            begins = first if first is not None else (self._newest or 0) + 1
+            about = [Detail("began", name=name, change_no=begins) for name in self._began] + list(details)
+        if landed and not self.history and (after := self.newest()) != self._unrecorded_after:
+            about.append(Detail("unrecorded", change_no=after))
+            self._unrecorded_after = after
+        if self.info.identifying and not self._began_history:  # rows are told apart without; asking takes a while
+            about = [one for one in about if one.detail != "key"]
+        write_standing(self.session, table, self.batch, about, self.info.owner)
+        write_details(self.session, table, self.batch, about, self._details, self.info.owner)
+        self._details += len(about)
 
     def _span(self) -> tuple[int | None, int | None]:
         """The first and the last change of the batch."""
@@ -290,7 +321,7 @@ class Recorder:
         """Whether the batch before that changed something is sealed."""
         here = [[Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]]
         before = [*here, [Condition("batch_no", "<", self.batch)]]
-        seals = self.session.read(BATCHES, Selection(before, "batch_no", 1, columns=["seal"])).values["seal"]
+        seals = self.session.read(BATCHES, Selection(before, "last_change", 1, columns=["seal"])).values["seal"]
         return any(is_sealed(text) for text in seals.to_pylist())
 
 

@@ -9,7 +9,7 @@ import base64
 import hashlib
 import json
 import zlib
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from functools import partial
 from typing import Any
@@ -25,6 +25,9 @@ from ..core.json_text import read_json
 from ..core.names import fitted
 from ..core.own_tables import FIXED
 from ..stores.contract import Condition
+from .detail import Detail
+from .details import STANDING, details_by_batch, details_of
+from .earlier import details_in
 from .others import Others, OthersCheck, gaps, others_of
 from .past import NUMBER, Past
 
@@ -32,8 +35,9 @@ _OF_THE_RUN = (
     "batch_no", "table_name", "job", "actor", "application", "started_at", "finished_at", "inserted", "updated",
     "deleted", "skipped", "rejected", "first_change", "last_change", "status", "unrecorded", "figures", "undoes",
 )  # fmt: skip
+_FORM = 3
 _MOST_CHECKS = 8192
-SEALED = [Condition("seal", "contains", '"hash"')]
+SEALED = [Condition("seal", "is not null")]
 """Holds for batches that are sealed."""
 CHECK = 16
 """The bytes of a check."""
@@ -58,6 +62,8 @@ class Seal:
     every: int = 1
     others: Others | None = None
     """What is covered of the changes that no batch made; None if the table was never captured."""
+    form: int = 2
+    """How what is hashed is written; up to form 2 the details of batches were among their figures."""
 
     @classmethod
     def read(cls, text: str) -> Seal:
@@ -67,7 +73,8 @@ class Seal:
             others = told.get("others")
             seal = cls(**told | {"others": None if others is None else Others.read(others)})
             texts = [seal.hash, *seal.columns, *seal.also.values()]
-            numbers = [*map(int, seal.also), *(edge for begin, end in seal.gaps for edge in (begin, end)), seal.every]
+            edges = [edge for begin, end in seal.gaps for edge in (begin, end)]
+            numbers = [*map(int, seal.also), *edges, seal.every, seal.form]
             whole = all(type(one) is int and 0 < one < 1 << 62 for one in numbers)
             if not whole or not all(isinstance(one, str) for one in texts):
                 return cls("")
@@ -133,6 +140,7 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     last = past.runs([number, SEALED], limit=1)
     since = past.runs([number, [Condition("batch_no", ">", last[0]["batch_no"] if last else 0)]])
     ended = [one for one in since if one["finished_at"] is not None] if last else []
+    details = details_of_runs(past, [*ended, run])
     prior = Seal.read(last[0]["seal_text"]) if last else None
     before = prior.hash if prior is not None else None
     hashing = _Hashing(max(1, -(-_changes_of(run) // _MOST_CHECKS)))
@@ -141,11 +149,11 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
             hashing.add(page.values[NUMBER].to_numpy(), texts_of(past, columns, page))
     digests = hashing.digests()
     seal = Seal(
-        "", before, columns, {str(one["batch_no"]): _check(one) for one in ended},
+        "", before, columns, {str(one["batch_no"]): _check(one, details, _FORM) for one in ended},
         _gaps(_joined(hashing.numbers), run), base64.b64encode(digests).decode() or None, hashing.every,
-        others_of(past, prior.others if prior is not None else None, partial(texts_of, past, columns)),
+        others_of(past, prior.others if prior is not None else None, partial(texts_of, past, columns)), _FORM,
     )  # fmt: skip
-    kept = asdict(replace(seal, hash=hash_of(past, [*ended, run], seal, digests)))
+    kept = asdict(replace(seal, hash=hash_of(past, [*ended, run], details, seal, digests)))
     return json.dumps({name: value for name, value in kept.items() if name != "others" or value is not None})
 
 
@@ -158,22 +166,46 @@ def _changes_of(run: Mapping[str, Any]) -> int:
     return sum(run[name] or 0 for name in ("inserted", "updated", "deleted"))
 
 
-def _row_of(run: Mapping[str, Any]) -> bytes:
+Details = Mapping[int, Sequence[Detail]]
+"""The details of batches."""
+
+
+def details_of_runs(past: Past, runs: Iterable[Mapping[str, Any]]) -> Details:
+    """The details of some batches of a table."""
+    numbers = sorted(run["batch_no"] for run in runs)
+    if not numbers:
+        return {}
+    between = [[Condition("batch_no", ">=", numbers[0])], [Condition("batch_no", "<=", numbers[-1])]]
+    return details_by_batch(details_of(past.session, past.info.name, where=between))
+
+
+def _row_of(run: Mapping[str, Any], details: Details, form: int) -> bytes:
     values = {**run, "figures": run["figures_text"], "undoes": run["undoes_text"]}
-    return netstrings(_plain(values[name]) for name in _OF_THE_RUN)
+    mine = details.get(run["batch_no"], ())
+    if form >= _FORM:
+        said = sorted(netstrings(map(_plain, one.said)) for one in mine)
+        row = netstrings(_plain(values[name]) for name in (*_OF_THE_RUN, "kind"))
+        return row + netstrings([len(said)]) + b"".join(said)
+    row = netstrings(_plain(values[name]) for name in _OF_THE_RUN)
+    if run["kind"] is None:
+        return row
+    # the figures that are hashed say which details there were, when others were written out of them
+    lacking = {one.said for one in details_in("", values)} ^ {one.said for one in mine}
+    return row + (b"altered" if any(name not in STANDING for name, *_ in lacking) else b"")
 
 
-def _check(run: Mapping[str, Any]) -> str:
-    return f"{zlib.crc32(_row_of(run)):08x}"
+def _check(run: Mapping[str, Any], details: Details, form: int) -> str:
+    return f"{zlib.crc32(_row_of(run, details, form)):08x}"
 
 
-def hash_of(past: Past, runs: Sequence[Mapping[str, Any]], seal: Seal, digests: bytes) -> str:
-    """The hash of a seal, from the rows of its batches and the checks of the changes."""
-    head = netstrings(["rmend seal 2", seal.before, *_of_others(seal.others)])
+def hash_of(past: Past, runs: Sequence[Mapping[str, Any]], details: Details, seal: Seal, digests: bytes) -> str:
+    """The hash of a seal, from the rows of its batches, their details, and the checks of the changes."""
+    head = netstrings([f"rmend seal {seal.form}", seal.before, *_of_others(seal.others)])
     kinds = {column.name: family(column.type) for column in past.kept.columns}
     names = [(name, _stored(past, "old", name)) for name in seal.columns]
     shape = netstrings(one for name, stored in names if stored in kinds for one in (name, kinds[stored]))
-    return hashlib.sha256(head + b"".join(map(_row_of, runs)) + shape + digests).hexdigest()
+    rows = b"".join(_row_of(run, details, seal.form) for run in runs)
+    return hashlib.sha256(head + rows + shape + digests).hexdigest()
 
 
 def _of_others(others: Others | None) -> list[Any]:
@@ -250,15 +282,16 @@ class SealCheck:
     def __init__(self, past: Past) -> None:
         self.past = past
         begins = past.begins
-        self._gone = gone = begins["change"] if begins else 0
+        self._gone = gone = begins.change if begins is not None else 0
         self._every = {run["batch_no"]: run for run in past.runs()}
-        after = begins["batch"] or 0 if begins else 0
+        self._details = details_by_batch(details_of(past.session, past.info.name))
+        after = begins.batch or 0 if begins is not None else 0
         self.runs = {
             number: run
             for number, run in self._every.items()
             if (number > after if run["first_change"] is None else run["first_change"] > gone)
         }
-        self._before = begins["seal"] if begins else None
+        self._before = begins.seal if begins is not None else None
         self.seals = {number: Seal.read(run["seal_text"]) for number, run in self.runs.items() if run["seal_text"]}
         self._hashing = {number: _Hashing(max(seal.every, 1)) for number, seal in self.seals.items()}
         self._others = {
@@ -309,14 +342,14 @@ class SealCheck:
                 yield batch, None, "the seal does not follow that of the batch before"
             before = seal.hash
             others = {number: self._every.get(int(number)) for number in seal.also}
-            found = hash_of(self.past, [*filter(None, others.values()), run], seal, hashing.digests())
+            found = hash_of(self.past, [*filter(None, others.values()), run], self._details, seal, hashing.digests())
             if found == before and None not in others.values():
                 continue
             places: list[tuple[int | None, int | None, str]] = []
             for name, other in others.items():
                 if other is None:
                     places.append((int(name), None, "the batch's row was removed"))
-                elif _check(other) != seal.also[name]:
+                elif _check(other, self._details, seal.form) != seal.also[name]:
                     places.append((int(name), None, "the batch's row was altered"))
             places += ((batch, number, what) for number, what in self._places(seal, run, hashing))
             yield from places

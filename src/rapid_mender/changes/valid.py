@@ -18,8 +18,8 @@ from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .as_of import as_it_was, past_life
+from .details import newest_details
 from .given import key_given, moment
-from .past import runs_of
 
 
 @dataclass(frozen=True)
@@ -44,14 +44,18 @@ class Keeping:
 
 def keeping_of(session: Session, info: TableInfo) -> Keeping | None:
     """How a table keeps versions; None if no merge noted that it does."""
-    here = [[Condition("table_name", "=", info.name)], [Condition("figures", "contains", '"versions"')]]
-    for run in runs_of(session, here, 1):
-        told = run["figures"].get("versions")
-        names = [told["from"], told["to"], *told["key"], *told["columns"]]
-        if all(name in info for name in names):
-            included = told["end"] == "included"
-            return Keeping(told["key"], told["from"], told["to"], told["open"], included, told["columns"], told["also"])
-    return None
+    told = newest_details(session, info.name, "versions")
+    roles = ("from", "to", "column", "also", "key")
+    names = {role: [str(one.name) for one in told if one.role == role] for role in roles}
+    if not told or not all(name in info for role in names for name in names[role] if role != "also"):
+        return None
+    if len(names["from"]) != 1 or len(names["to"]) != 1:
+        return None
+    never = next((one.value for one in told if one.role == "open"), None)
+    included = any(one.role == "included" for one in told)
+    return Keeping(
+        names["key"], names["from"][0], names["to"][0], never, included, names["column"], names["also"]
+    )  # fmt: skip
 
 
 def at(
@@ -112,8 +116,8 @@ def life(store: str | Store, table: str, key: Mapping[str, Any], *, force: bool 
     Of a table that keeps versions these, the oldest first, with the table's columns. Of another table the rows that a
     record has had, as its history has them, and the spans in which they stood: the table's columns, then `valid_from`
     and `valid_to` (UTC; null where the history does not say, or the row still stands), and the `change_no` and
-    `batch_no` that put the row there. Raises AlteredError if one of these batches was altered since it was sealed; with
-    `force` it is taken as it is.
+    `batch_no` that put the row there; where the table has a column of one of these names, ours begins with `rmend_`.
+    Raises AlteredError if one of these batches was altered since it was sealed; with `force` it is taken as it is.
     """
     given = key_given(key)
     with opened(store) as place, place.begin(write=False) as session:

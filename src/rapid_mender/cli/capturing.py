@@ -66,8 +66,9 @@ def start(
         from ..changes.capture import capture
         from . import draw_capture, screen
 
+        store = _store(where, set)
         done = capture(
-            _store(where, set), table, columns=column or (), actions=action, when=when, actor=actor,
+            store, table, columns=column or (), actions=action, when=when, actor=actor,
             application=application, deletes=deletes, mark=pairs("--mark", "COLUMN=SQL", mark), says=says,  # type: ignore[arg-type]
             truncate=truncate, preview=only_print,  # type: ignore[arg-type]
         )  # fmt: skip
@@ -75,7 +76,7 @@ def start(
             if json:
                 screen.print_json(documents.of_captured(done, statements=only_print))
             elif only_print:
-                draw_capture.statements(done.store, done.statements)
+                draw_capture.statements(store, done.statements)
             else:
                 draw_capture.started(done)
 
@@ -103,7 +104,6 @@ def stop(where: Where, table: Table, only_print: Print = False, set: Names = Non
     """Record no longer what others write; the history stays."""
     with errors_in_words(writes=not only_print):
         from ..changes.capture import stop_capture
-        from ..stores.urls import open_store
         from . import draw_capture, screen
 
         store = _store(where, set)
@@ -112,7 +112,7 @@ def stop(where: Where, table: Table, only_print: Print = False, set: Names = Non
             if json:
                 screen.print_json({"table": table, "capture": "stop", **({"statements": run} if only_print else {})})
             elif only_print:
-                draw_capture.statements(open_store(store).where, run)
+                draw_capture.statements(store, run)
             else:
                 screen.say(f"{table} is captured no longer. Its history stays.")
 

@@ -10,6 +10,8 @@ from rich.text import Text
 from ..changes.capture import Captured
 from ..changes.mending import Mended
 from ..spelling import visible
+from ..stores.contract import Store
+from ..stores.urls import opened
 from .screen import Rows, Screen
 
 _STATES = {"on": "green", "paused": "yellow", "broken": "bold red"}
@@ -85,18 +87,11 @@ def _spelled(value: object) -> str:
     return ", ".join(map(str, value)) if isinstance(value, list | tuple) else str(value)
 
 
-def statements(where: str, every: Sequence[str]) -> None:
+def statements(store: str | Store, every: Sequence[str]) -> None:
     """SQL for somebody else to run, as the database's own program takes it; on a terminal, where it is only looked at,
     without control characters."""
     if sys.stdout.isatty():
         every = [visible(sql, lines=True) for sql in every]
-    if where.startswith("mariadb"):
-        print("DELIMITER //")
-        for sql in every:
-            print(f"{sql} //")
-        print("DELIMITER ;")
-        return
-    print("BEGIN;")
-    for sql in every:
-        print(f"{sql};")
-    print("COMMIT;")
+    with opened(store) as place:
+        for line in place.script(every):
+            print(line)

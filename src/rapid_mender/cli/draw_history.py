@@ -48,7 +48,7 @@ def _instead(row: dict[str, Any]) -> str:
     """What stands in the place of a job's name."""
     if row["undoes"]:
         return f"undoes {', '.join(map(str, read_json(row['undoes'], list[int]())))}"
-    return "prunes" if '"pruned"' in (row["figures"] or "") else ""
+    return {"prune": "prunes", "undo": "undoes changes"}.get(row["kind"] or "", "")
 
 
 def _status(row: dict[str, Any]) -> Text:
@@ -107,7 +107,7 @@ def _about(run: dict[str, Any], figures: dict[str, Any]) -> list[tuple[str, Any]
         ("started (UTC)", f"{run['started_at']:%Y-%m-%d %H:%M:%S}"), ("took", took), ("retries", retries or None),
         ("changes", span), ("changed by triggers", run["unrecorded"] or None), ("stopped", figures.get("stopped")),
         ("undoes", ", ".join(map(str, run["undoes"]))), ("undone by", ", ".join(map(str, run["undone_by"]))),
-        ("pruned", figures.get("pruned", {}).get("changes")), ("seal", run["seal"]),
+        ("pruned", figures.get("pruned")), ("seal", run["seal"]),
     ]  # fmt: skip
 
 

@@ -98,12 +98,12 @@ def life(rows: pa.Table, name: str) -> None:
     if not rows.num_rows:
         console.print(f"The history of {name} has no such record.")
         return
-    columns = [one for one in rows.column_names if one not in LIFE]
+    columns, (begin, end, change, batch) = rows.column_names[: -len(LIFE)], rows.column_names[-len(LIFE) :]
     table = Rows("from (UTC)", "to (UTC)", "batch", "change", "the row", right=("batch", "change"))
     before: dict[str, Any] = {}
     for row in rows.to_pylist():
-        spans = [_time(row["valid_from"], "before"), _time(row["valid_to"], "now")]
-        numbers = [str(row[name] or "") for name in ("batch_no", "change_no")]
+        spans = [_time(row[begin], "before"), _time(row[end], "now")]
+        numbers = [str(row[name] or "") for name in (batch, change)]
         new = [f"{one} {shown(row[one])}" for one in columns if before and row[one] != before[one]]
         cells = new or [shown(row[one]) for one in columns]
         table.add_row(*spans, *numbers, Text(" · ".join(cells), STYLES["update"] if new else ""))

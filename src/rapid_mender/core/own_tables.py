@@ -1,4 +1,5 @@
-"""The shape of the tables that Rapid Mender makes: the history of a table, and the batches of a store."""
+"""The shape of the tables that Rapid Mender makes: the history of a table, the batches of a store and their details,
+its followers and captures."""
 
 from __future__ import annotations
 
@@ -12,12 +13,19 @@ from .schema import Column, TableInfo
 
 BATCHES_TABLE = "rmend_batches"
 _MOMENT = pa.timestamp("ms", "UTC")
+_LONGEST_NAME = 130
+"""Letters of a table's name with its schema: more than any database has room for."""
+KINDS = (
+    "merge", "undo", "sync", "prune", "capture start", "capture stop", "capture pause", "capture resume",
+    "capture refresh", "capture mend",
+)  # fmt: skip
+"""What a batch was."""
 
 BATCHES = TableInfo(
     BATCHES_TABLE,
     (
         Column("batch_no", pa.int64(), nullable=False, has_default=True),
-        Column("table_name", pa.string(), nullable=False),
+        Column("table_name", pa.string(), nullable=False, length=_LONGEST_NAME),
         Column("job", pa.string()),
         Column("actor", pa.string()),
         Column("application", pa.string()),
@@ -31,9 +39,32 @@ BATCHES = TableInfo(
         Column("figures", pa.string()),
         Column("undoes", pa.string()),
         Column("seal", pa.string()),
+        Column("kind", pa.string(), one_of=KINDS),
     ),
     ("batch_no",),
 )
+NEWEST_CHANGE = ("rmend_batches_newest", ("table_name", "last_change"))
+"""An index of the batches: its name and columns."""
+
+DETAILS_TABLE = "rmend_details"
+DETAILS = TableInfo(
+    DETAILS_TABLE,
+    (
+        Column("table_name", pa.string(), nullable=False, length=_LONGEST_NAME),
+        Column("detail", pa.string(), nullable=False, length=20),
+        Column("batch_no", pa.int64(), nullable=False),
+        Column("item", pa.int64(), nullable=False),
+        Column("role", pa.string()),
+        Column("name", pa.string()),
+        Column("change_no", pa.int64()),
+        Column("of_batch", pa.int64()),
+        Column("row_count", pa.int64()),
+        Column("at_time", _MOMENT),
+        Column("value", pa.string()),
+    ),
+    ("table_name", "detail", "batch_no", "item"),
+)
+"""What else is to be known of batches, for whoever reads histories; see `changes.details`."""
 
 FOLLOWERS_TABLE = "rmend_followers"
 FOLLOWERS = TableInfo(

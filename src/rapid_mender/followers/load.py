@@ -11,6 +11,8 @@ from dataclasses import dataclass, field
 
 import pyarrow as pa
 
+from ..changes.detail import Detail
+from ..changes.details import bring_up_to_date
 from ..changes.recorder import Recorder
 from ..core.cast import cast
 from ..core.decisions import NAMES
@@ -68,6 +70,7 @@ class Loader:
                 raise
             done.ended = True
 
+        bring_up_to_date(self.target)
         with self.target.begin(write=False) as session:
             info = session.describe(self.job.table)
         try:
@@ -97,13 +100,15 @@ class Loader:
                 done.left.append(page)
                 break
             if recorder is None:
-                recorder = Recorder(session, made, beside.name, False)
+                recorder = Recorder(session, made, beside.name, False, kind=beside.kind)
                 done.batch = recorder.start()
             session.append(made, Load(values))
             done.count += values.num_rows
         if recorder is not None:
             counts = dict.fromkeys(NAMES, 0) | {"insert": done.count}
-            recorder.finish(counts, {"records": done.count, "key": self.job.key, **beside.figures})
+            key = [self.job.key] if isinstance(self.job.key, str) else self.job.key
+            details = [*(Detail("key", name=name) for name in key), *beside.details]
+            recorder.finish(counts, {"records": done.count, "key": key}, details=details)
 
     def _fitting(self, session: Session, info: TableInfo, records: pa.Table) -> pa.Table | None:
         """The records as the table holds them; None if a value does not fit."""

@@ -13,9 +13,12 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..changes.detail import Detail
+from ..changes.details import details_by_batch, details_of
 from ..changes.guard import any_sealed, guard_after
 from ..changes.netting import netted
 from ..changes.past import NUMBER, together
+from ..changes.recorder import Kind
 from ..core.existing import Existing
 from ..core.own_tables import BATCHES, FIXED, SYNCED
 from ..core.schema import TableInfo, copied
@@ -106,10 +109,11 @@ class _Moving:
     """Moves the position of a sync, within the transaction in which changes take effect."""
 
     name: str
-    figures: dict[str, Any]
+    details: Sequence[Detail]
     same: dict[str, Any]
     before: dict[str, Any]
     after: dict[str, Any]
+    kind: Kind = "sync"
 
     def begin(self, session: Session) -> None:
         """Whoever comes too late finds that out before the work, not after it."""
@@ -372,8 +376,8 @@ class TableSyncing(Syncing):
         return compared
 
     def _moving(self, before: dict[str, Any], after: dict[str, Any], came_from: list[str]) -> _Moving:
-        figures = {"came_from": list(dict.fromkeys(came_from))} if came_from else {}
-        return _Moving(f"sync {self.job.follower}", figures, self.same, before, after)
+        origins = [Detail("origin", name=name) for name in dict.fromkeys(came_from)]
+        return _Moving(f"sync {self.job.follower}", origins, self.same, before, after)
 
 
 def _ways(view: View, first: int, last: int) -> dict[int, list[str]]:
@@ -381,9 +385,8 @@ def _ways(view: View, first: int, last: int) -> dict[int, list[str]]:
     if view.past is None:
         return {}
     span = [[Condition("batch_no", ">=", first)], [Condition("batch_no", "<=", last)]]
-    runs = view.past.runs([*span, [Condition("figures", "contains", '"came_from"')]])
-    told: dict[int, Any] = {run["batch_no"]: run["figures"].get("came_from") for run in runs}
-    return {batch: [str(one) for one in way] for batch, way in told.items() if isinstance(way, list)}
+    found = details_by_batch(details_of(view.session, view.info.name, "origin", where=span))
+    return {batch: [str(one.name) for one in way] for batch, way in found.items()}
 
 
 def _cut(page: Existing, count: int) -> Existing:

@@ -97,8 +97,8 @@ class Tail:
                 if past is None:
                     yield View(self.store, session, info, None, position, newest_batch)
                     return
-                if not whole and past.begins:  # what was pruned is there no more, and nobody waits for it
-                    position = max(position, past.begins["change"])
+                if not whole and past.begins is not None:  # what was pruned is there no more, and nobody waits for it
+                    position = max(position, past.begins.change)
                 until, newest = self._until(past, position, last)
                 over = until != newest and self._mark(past, newest)
                 if until is not None and (last or not over):
@@ -168,9 +168,9 @@ def _newest_batch(session: Session, table: str) -> int:
 def _check(session: Session, table: str, past: Past | None, position: int, batch: int) -> None:
     """Raise JobError if changes after a position were removed, or never kept."""
     begins = past.begins if past is not None else None
-    if begins and position < begins["change"]:
+    if begins is not None and position < begins.change:
         raise JobError(
-            f"the history of {table!r} begins on {begins['time']}, after change {begins['change']}: the "
+            f"the history of {table!r} begins on {begins.words}, after change {begins.change}: the "
             f"changes after {position} that are to be followed were pruned; compare the tables, and mend what differs"
         )
     for hole in holes_of(session, table):

@@ -25,7 +25,7 @@ from ..errors import IncomingError, JobError
 from ..incoming import Chunk, open_incoming
 from ..incoming.rejected import restored
 from ..stores.contract import Session, Store
-from ..stores.given import as_store
+from ..stores.given import as_store, file_of, of_file
 from ..stores.urls import opened, with_variable
 
 _PASSWORD = "RMEND_PASSWORD"  # from where in the environment a drafted job takes the password of its store
@@ -185,9 +185,10 @@ def _url(store: Any, folder: Path) -> str:
     store = as_store(store)
     if not isinstance(store, str):
         raise JobError("a job file names its store by a URL; give one")
-    if store.startswith("sqlite:///") and not store.startswith("sqlite:////"):
-        return _as_is(f"sqlite:///{os.path.relpath(store[10:], folder)}")
-    return with_variable(store, _PASSWORD) if not store.startswith("sqlite:") else _as_is(store)
+    path = file_of(store)
+    if path is None:
+        return with_variable(store, _PASSWORD)
+    return _as_is(store if os.path.isabs(path) else of_file(os.path.relpath(path, folder)))
 
 
 def _as_is(text: str) -> str:

@@ -3,7 +3,7 @@ read."""
 
 from __future__ import annotations
 
-from ..core.own_tables import BATCHES_TABLE, CAPTURES_TABLE, history_info
+from ..core.own_tables import BATCHES_TABLE, CAPTURES_TABLE, DETAILS_TABLE, history_info
 from ..core.schema import TableInfo
 from ..stores.contract import Condition, Need, Selection, Session
 from ..stores.contract.capture import altered, known_of
@@ -88,6 +88,7 @@ def missing_grants(session: Session, plan: Plan) -> list[str]:
     if job.delete == "mark" or not _may_delete(plan):
         verbs.discard("delete")
     needs = [Need(info.name, frozenset(verbs), own=False), Need(BATCHES_TABLE, _WRITES | {"update"})]
+    needs.append(Need(DETAILS_TABLE, _WRITES))
     if job.history:
         needs.append(Need(history_info(info, session.fits).name, _WRITES, info))
     if plan.archive is not None:

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any
 
 from ..errors import JobError
+from ..stores.given import file_of, of_file
 from ..stores.urls import path_shown
 
 _LONGEST = 4 << 20  # bytes of a job file
@@ -82,9 +83,8 @@ def _filled_in(options: dict[str, Any], names: Mapping[str, str]) -> dict[str, A
 
 def _store_from(folder: Path, store: Any) -> Any:
     """A store's URL, counted from a folder."""
-    if isinstance(store, str) and store.startswith("sqlite:///"):
-        return f"sqlite:///{folder / store[10:]}"
-    return store
+    path = file_of(store)
+    return store if path is None else of_file(folder / path)
 
 
 def _path_from(folder: Path, path: str) -> str:

@@ -59,15 +59,6 @@ class Spans:
             numbers = np.where(numbers == NEVER, numbers, numbers - 1)
         return as_instants(numbers, kind, pa.scalar(self.open, kind))
 
-    def figures(self, key: list[str]) -> dict[str, Any]:
-        """What is kept of it with a batch, so that others know how the table keeps versions."""
-        told = {
-            "key": key, "from": self.begin, "to": self.end, "open": None if self.open is None else str(self.open),
-            "end": self.options.end, "columns": list(self.versioned),
-            "also": [*self.surrogates, *(name for name in (self.current, self.number) if name is not None)],
-        }  # fmt: skip
-        return {"versions": told}
-
     @property
     def included(self) -> bool:
         return self.options.end == "included"

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
-from typing import Any, Protocol
+from collections.abc import Sequence
+from typing import Protocol
 
+from ..changes.detail import Detail
+from ..changes.recorder import Kind
 from ..stores.contract import Session
 
 
@@ -12,8 +15,10 @@ class Beside(Protocol):
 
     name: str
     """What the batch is said to be of, in the place of a job file."""
-    figures: dict[str, Any]
-    """What is to be kept with the batch's own figures."""
+    kind: Kind
+    """What the batch is."""
+    details: Sequence[Detail]
+    """What others are to know of it."""
 
     def begin(self, session: Session) -> None:
         """Called before anything is written."""

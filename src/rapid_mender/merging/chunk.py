@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from dataclasses import dataclass
 from datetime import datetime
+from enum import Enum
 
 import numpy as np
 import pyarrow as pa
@@ -20,6 +21,15 @@ from .gather import Gather
 from .groups import Groups
 from .read import Reader
 from .write import Pending, Writer, reject_refused
+
+
+class Attempt(Enum):
+    """Which one it is at records; those that the store refused because of others are tried again."""
+
+    FIRST = "first"
+    AGAIN = "again"
+    LAST = "last"
+    """What is refused now stays so."""
 
 
 @dataclass(frozen=True)
@@ -44,10 +54,8 @@ class ChunkWay:
     now: datetime
     progress: Progress
 
-    def merge(self, unit: Unit, chunk: Chunk, done: int, time: str = "first") -> None:
-        """Take a chunk through, in a unit of work; `done` records went before it. `time`: "again" if it was refused
-        before, for now; "last time" if it would stay so.
-        """
+    def merge(self, unit: Unit, chunk: Chunk, done: int, attempt: Attempt = Attempt.FIRST) -> None:
+        """Take a chunk through, in a unit of work; `done` records went before it."""
         plan, session, writer, gather = self.plan, unit.session, unit.writer, unit.gather
         counts = gather.tally.groups
         timed = gather.tally.timed
@@ -75,7 +83,7 @@ class ChunkWay:
                 place = writer.looks_in(session, values.select(plan.key), chunk.again)
                 moot = self.batch.repeats.moot_of(records.rows[places])
                 decided = decide_slice(place, plan, layout, values, some, self.now, chunk.again, moot)
-            if time == "first":
+            if attempt is Attempt.FIRST:
                 gather.tally.fired.add(decided.fired)
             outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.matched_row))
             if plan.made:
@@ -90,7 +98,7 @@ class ChunkWay:
         open_still = np.zeros(len(records.rows), bool)
         for outcome, writes in zip(outcomes, pending, strict=True):
             with timed("writing"):
-                for_now = reject_refused(plan, outcome, writes) & (time != "last time")
+                for_now = reject_refused(plan, outcome, writes) & (attempt is not Attempt.LAST)
             open_still[outcome.places[for_now]] = True
             if self.groups is not None and outcome.groups is not None:
                 self.groups.count(counts, outcome.groups.filter(pa.array(~for_now)), outcome.decisions.codes[~for_now])

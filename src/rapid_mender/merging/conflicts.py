@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from ..changes.past import Past
 from ..core.compare import unlike
@@ -13,7 +12,9 @@ from ..core.slots import Slots
 
 LINES = pa.schema([(name, pa.string()) for name in ("column", "left", "now", "why")])
 _GONE, _BACK, _CHANGED = "the row is gone", "there is a row again", "changed since"
-_SINCE, _BEHIND = (_GONE, _BACK, _CHANGED), ", and the history does not say by whom"
+_BEHIND = ", and the history does not say by whom"
+_SINCE = "since"
+"""The column of the notes that says whether the row is another one since the changes that are undone."""
 _SEVERAL, _ODD = "several rows have this key", "it cannot be written back in the form that it had"
 
 
@@ -40,7 +41,8 @@ class Conflicts:
         if not self._noted:
             return LINES.empty_table()
         every = self._by_row(pa.concat_tables(self._noted))
-        since = np.flatnonzero(pc.is_in(every["why"], pa.array(_SINCE)).to_numpy(zero_copy_only=False))
+        since = np.flatnonzero(every.column(every.num_columns - 1).to_numpy())
+        every = every.select(range(every.num_columns - 1))
         if not len(since):
             return every
         keys = self._keys(every)
@@ -50,7 +52,7 @@ class Conflicts:
         return every.set_column(every.num_columns - 1, "why", pa.array(why, pa.string()))
 
     def _keys(self, lines: pa.Table) -> pa.Table:
-        return lines.select(lines.column_names[: len(self.past.key)]).rename_columns(self.past.key)
+        return lines.select(range(len(self.past.key))).rename_columns(self.past.key)
 
     def _by_row(self, lines: pa.Table) -> pa.Table:
         """The lines of a row together, the rows in the order in which they were met."""
@@ -75,9 +77,10 @@ class Conflicts:
             for name, mask in differing.items():
                 if mask.any():
                     some = np.flatnonzero(mask)
-                    self.note(slots, both[some], _CHANGED, name, was.texts(name, some), now.texts(name, some))
-        self.note(slots, np.flatnonzero(gone), _GONE)
-        self.note(slots, np.flatnonzero(again), _BACK)
+                    cells = was.texts(name, some), now.texts(name, some)
+                    self.note(slots, both[some], _CHANGED, name, *cells, since=True)
+        self.note(slots, np.flatnonzero(gone), _GONE, since=True)
+        self.note(slots, np.flatnonzero(again), _BACK, since=True)
         self.note(slots, np.flatnonzero(several), _SEVERAL)
         return gone | again | changed
 
@@ -105,8 +108,9 @@ class Conflicts:
         column: str | None = None,
         left: pa.Array | None = None,
         now: pa.Array | None = None,
+        since: bool = False,
     ) -> None:
-        """Note conflicts about the rows of some slots."""
+        """Note conflicts about the rows of some slots; `since`: these were changed since, by somebody who is sought."""
         count = len(places)
         if not count:
             return
@@ -115,7 +119,8 @@ class Conflicts:
         keys = key_of(self.old, self.new, slots.take(places), self.past.key)
         columns = {"column": pa.repeat(pa.scalar(column, pa.string()), count), "left": left, "now": now, "why": reasons}
         lines = {name: none if one is None else one for name, one in columns.items()}
-        self._noted.append(pa.table([*keys.columns, *lines.values()], names=[*apart(keys.column_names), *lines]))
+        named = [*apart(keys.column_names), *lines, _SINCE]
+        self._noted.append(pa.table([*keys.columns, *lines.values(), pa.repeat(since, count)], names=named))
 
 
 def apart(key: list[str]) -> list[str]:

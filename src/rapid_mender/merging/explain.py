@@ -50,11 +50,8 @@ class Compared:
     incoming: Any
     verdict: str
     changed: bool
-
-    @property
-    def sent(self) -> bool:
-        """Whether the record brought a value for the column."""
-        return not self.verdict.startswith(("not sent", "takes", "previous"))
+    sent: bool
+    """The record brought a value for the column."""
 
 
 @dataclass
@@ -184,11 +181,13 @@ def _compare(plan: Plan, decided: DecidedSlice, place: int) -> list[Compared]:
         sent = name in decided.values.column_names
         new = decided.values[name][place].as_py() if sent else None
         if row < 0:
-            out.append(Compared(name, None, new, "new" if sent else "not sent", False))
+            out.append(Compared(name, None, new, "new" if sent else "not sent", False, sent))
             continue
         old = decided.existing.shown(row)[name]
         changed = bool(name in decided.changed and decided.changed[name][row])
-        out.append(Compared(name, old, new, _verdict(plan, decided, name, row, place, sent, changed), changed))
+        verdict = _verdict(plan, decided, name, row, place, sent, changed)
+        brought = sent and name not in plan.previous.values()
+        out.append(Compared(name, old, new, verdict, changed, brought))
     return out
 
 

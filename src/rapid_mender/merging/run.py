@@ -16,17 +16,18 @@ from dataclasses import replace
 from datetime import UTC, datetime
 from typing import Any
 
-from ..changes.recorder import Recorder
+from ..changes.details import bring_up_to_date
+from ..changes.recorder import Kind, Recorder, Status
 from ..core.decisions import NAMES
 from ..errors import Error, LimitError, StoreError
 from ..incoming import Chunk, Spool
 from ..jobs.hazards import missing_grants
 from ..jobs.job import Job, RejectsTable
 from ..jobs.opening import Opened, opened_job
-from ..stores.contract import Conflict, Forbidden, Session, Unreachable
+from ..stores.contract import Forbidden, Session, Unreachable
 from .batch import Batch, Progress
 from .beside import Beside
-from .chunk import ChunkWay, Unit
+from .chunk import Attempt, ChunkWay, Unit
 from .first_pass import read_all
 from .gather import Gather
 from .groups import Groups
@@ -35,8 +36,9 @@ from .missing import delete_missing, in_scope
 from .read import Reader
 from .rejects import RejectsFile, keep_rejects
 from .result import Result, decisions_schema
-from .retries import MOST, pause
+from .retries import until_done
 from .shadow import Shadow, foreseer_for
+from .stats import details_of, figures_of
 from .tally import Tally
 from .write_versions import writer_for
 
@@ -85,11 +87,6 @@ def _taken(
         return Run(door, write, began, progress, by, beside).go()
 
 
-def _short(text: str) -> str:
-    return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"
-
-
-_LONGEST = 200  # letters of a reason that is kept among the figures
 _log = logging.getLogger("rapid_mender")
 _SLOW = 5.0  # seconds
 
@@ -269,6 +266,7 @@ class Run:
         counts = result.counts if not self.plan.info.undoes else dict.fromkeys(NAMES, 0)
         if self.commits:
             counts = {name: self.done.counts[name] for name in NAMES}
+        bring_up_to_date(self.store)
         with self.store.begin(True) as session:
             if session.find(self.job.table) is None:
                 return
@@ -277,20 +275,15 @@ class Run:
             if keeps_rejects and isinstance(self.job.rejects, RejectsTable):
                 keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)
                 counts["reject"] = result.counts["reject"]
-            recorder.finish(counts, self._figures(self.whole) | {"stopped": why}, "stopped")
+            self._finish(recorder, counts, "stopped", why)
 
-    def _figures(self, tally: Tally) -> dict[str, Any]:
-        """The run's own figures, as they are kept with its batch."""
-        return {
-            "records": tally.records, "missing": tally.missing, "changed": dict(tally.changed),
-            "rules": {str(number): count for number, count in sorted(tally.fired.decided.items())},
-            "key": self.plan.identity, **({"archive": self.plan.archive.name} if self.plan.archive is not None else {}),
-            "steps": {name: round(seconds, 3) for name, seconds in tally.seconds.items()},
-            **({"rejects": {_short(why): n for why, n in tally.reasons.most_common(10)}} if tally.reasons else {}),
-            "retries": self.retries, "seconds": round(time.perf_counter() - self.started, 3),
-            **(self.beside.figures if self.beside is not None else {}),
-            **(self.plan.spans.figures(self.plan.key) if self.plan.spans is not None else {}),
-        }  # fmt: skip
+    def _finish(
+        self, recorder: Recorder, counts: dict[str, int], status: Status = "done", why: str | None = None
+    ) -> None:
+        """Complete the batch's row; `why` it was stopped, if it was."""
+        figures = figures_of(self.whole, self.plan.identity, self.retries, time.perf_counter() - self.started)
+        details = [*details_of(self.plan), *(self.beside.details if self.beside is not None else ())]
+        recorder.finish(counts, figures | ({} if why is None else {"stopped": why}), status, details)
 
     # -- units of work --------------------------------------------------------------------------------
 
@@ -298,9 +291,11 @@ class Run:
         """Take the batch through, in one transaction or in several."""
         way = ChunkWay(self.plan, self.reader, batch, self.source.unit, self.groups, self.now, self.progress)
         guests = self.plan.has_functions or self.guest
-        at, last, tries, alone = 0, False, 0, False
+        at, last = 0, False
         chunks: Iterator[tuple[Chunk, bool]] | None = None
-        while not last:
+
+        def unit(alone: bool) -> tuple[bool, int, Recorder]:
+            nonlocal chunks
             recorder: Recorder | None = None
             try:
                 with (
@@ -317,27 +312,29 @@ class Run:
                     if not at:
                         self._look_before(session)
                     recorder = self._recorder(session)
-                    last, now_at = self._unit(way, session, recorder, chunks, at)
-                    if self.beside is not None and last:
+                    ends, done = self._unit(way, session, recorder, chunks, at)
+                    if self.beside is not None and ends:
                         self.beside.end(session)
-            except BaseException as error:
+                    return ends, done, recorder
+            except BaseException:
+                chunks = None
                 if recorder is not None:
                     self.number = recorder.to_keep
-                if not isinstance(error, Conflict) or tries >= MOST:
-                    raise
-                _log.info("another program wrote the same rows; tries again")
-                alone = pause(tries)
-                self.unit, self.rejects_path, chunks, last = Tally(), None, None, False
-                if self.rejects_file is not None:
-                    self.rejects_file.drop()
-                tries, self.retries = tries + 1, self.retries + 1
-                continue
+                raise
+
+        while not last:
+            last, at, recorder = until_done(self.store, unit, self._again)
             if last:
                 self.done.deferred.clear()
             self.recorder, self.commits = recorder, self.commits + self.write
-            unit, self.unit = self.unit, Tally()
-            self.done.add(unit)
-            at, tries, alone = now_at, 0, False
+            done, self.unit = self.unit, Tally()
+            self.done.add(done)
+
+    def _again(self) -> None:
+        """Forget what a unit of work has gathered that was undone."""
+        self.unit, self.rejects_path, self.retries = Tally(), None, self.retries + 1
+        if self.rejects_file is not None:
+            self.rejects_file.drop()
 
     def _look_before(self, session: Session) -> None:
         """Count what is in the table before anything is written."""
@@ -354,7 +351,8 @@ class Run:
             return recorder
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         name = self.beside.name if self.beside is not None else name
-        return Recorder(session, self.plan.info, name, self.job.history, self.number, seals=self.job.seal)
+        kind: Kind = self.beside.kind if self.beside is not None else "merge"
+        return Recorder(session, self.plan.info, name, self.job.history, self.number, kind=kind, seals=self.job.seal)
 
     def _unit(
         self, way: ChunkWay, session: Session, recorder: Recorder, chunks: Iterator[tuple[Chunk, bool]], at: int
@@ -374,7 +372,7 @@ class Run:
             self.limits.check(self._counts(), self.done.records + self.unit.records, at_end=False)
             if ends and at < way.batch.rows:
                 if self.write:
-                    recorder.finish(self._counts(), self._figures(self.whole), "running")
+                    self._finish(recorder, self._counts(), "running")
                 return False, at
         if self.job.missing == "delete":
             delete_missing(unit, self.plan, way.batch, self.groups, self.now, self._check_deletes)
@@ -396,7 +394,7 @@ class Run:
         if result is not None and isinstance(self.job.rejects, RejectsTable):
             keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)
             self.rejects_path = f"table {self.job.rejects.table}"
-        recorder.finish(self._counts(), self._figures(whole))
+        self._finish(recorder, self._counts())
         if result is not None:
             self._prepare_rejects(result)
         return True, at
@@ -412,6 +410,6 @@ class Run:
         while waiting:
             tally.deferred = []
             for chunk in waiting:
-                way.merge(unit, chunk, at, "last time" if last else "again")
+                way.merge(unit, chunk, at, Attempt.LAST if last else Attempt.AGAIN)
             last = sum(len(one.rows) for one in tally.deferred) == sum(len(one.rows) for one in waiting)
             waiting = tally.deferred

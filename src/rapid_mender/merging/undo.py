@@ -6,12 +6,14 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
-from typing import Any, NamedTuple
+from typing import Any, Literal, NamedTuple
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..changes.detail import Detail
+from ..changes.details import details_of
 from ..changes.given import whole
 from ..changes.guard import Guard
 from ..changes.past import NUMBER, Past, past_of
@@ -26,10 +28,10 @@ from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..core.slots import Slots
 from ..errors import ConflictError, JobError
-from ..stores.contract import Condition, Conflict, Refusals, Selection, Store, Written
+from ..stores.contract import Condition, Refusals, Selection, Store, Written
 from ..stores.urls import opened
 from .conflicts import LINES, Conflicts, key_of
-from .retries import MOST, pause
+from .retries import until_done
 from .rows import RowWriter, Setting, together
 from .undo_scope import Scope, batches_of, others_between, picked_of
 
@@ -126,18 +128,14 @@ def undo(
             if not changed:
                 return Undone(name, place.where, [], what.numbers, False, what.words)
             info = past_of(session, name).info
-        tries, alone = 0, False
-        while True:
-            try:
-                with place.begin(not preview, info, alone) as session:
-                    work = _Undo(past_of(session, name), what, rest, force, preview)
-                    undone = work.go()
-                break
-            except Conflict:
-                if tries >= MOST:
-                    raise
-                alone, tries = pause(tries), tries + 1
-    return replace(undone, store=place.where, retries=tries, seconds=time.perf_counter() - began)
+        retries: list[None] = []
+
+        def unit(alone: bool) -> Undone:
+            with place.begin(not preview, info, alone) as session:
+                return _Undo(past_of(session, name), what, rest, force, preview).go()
+
+        undone = until_done(place, unit, lambda: retries.append(None))
+    return replace(undone, store=place.where, retries=len(retries), seconds=time.perf_counter() - began)
 
 
 class _Undo:
@@ -150,7 +148,8 @@ class _Undo:
         self.runs = past.runs([[Condition("batch_no", "=", number) for number in numbers]]) if numbers else []
         of = [Condition("batch_no", "=", number) for number in numbers] or [Condition("last_change", ">=", what.first)]
         self.guard = Guard(past, [of], 0 if numbers else None, not force)
-        first = min((run["first_change"] or 0 for run in self.runs), default=what.first)
+        numbered = [run["first_change"] for run in self.runs if run["first_change"] is not None]
+        first = min(numbered, default=what.first)
         self.columns = [name for name in past.known_since(first) if not self.info[name].generated]
         self.changes = self._changes(what)
         self.old, self.new = (past.rows(self.changes, side, self.columns) for side in ("old", "new"))
@@ -160,10 +159,12 @@ class _Undo:
         self.conflicts = Conflicts(past, self.columns, self.old, self.new)
         self.writes = not preview
         self.reason = f"undoes {what.words}"
-        self.recorder = Recorder(self.session, self.info, None, True, undoes=numbers)
+        self.recorder = Recorder(self.session, self.info, None, True, undoes=numbers, kind="undo")
+        of = [Condition("batch_no", "=", number) for number in numbers]
+        self._details = details_of(self.session, past.info.name, "archive", "restored", where=[of]) if numbers else []
         self.archive = self._archive("archive")
         """Where the rows are that the batches archived."""
-        self.to_archive = self._archive("unarchive")
+        self.to_archive = self._archive("restored")
         """Where the rows came from that the batches, which undid others, put back."""
 
     def _changes(self, what: Scope) -> Existing:
@@ -188,8 +189,8 @@ class _Undo:
             )
         return joined(pages) if pages else self.session.read(self.past.kept, Selection(bounds, "change_no"))
 
-    def _archive(self, what: str) -> TableInfo | None:
-        names = {run["figures"][what] for run in self.runs if what in run["figures"]}
+    def _archive(self, what: Literal["archive", "restored"]) -> TableInfo | None:
+        names = {str(one.name) for one in self._details if one.detail == what}
         if len(names) > 1:
             raise JobError(f"the batches have put rows into several archives, {in_quotes(names)}; undo them one by one")
         return self.session.describe(names.pop()) if names else None
@@ -357,11 +358,11 @@ class _Undo:
         if self.preview:
             return undone
         figures: dict[str, Any] = {"records": 0, "forced": undone.forced, "kept": undone.kept, "key": undone.key}
-        figures |= self.what.figures
-        for there, what in ((self.archive, "unarchive"), (self.to_archive, "archive")):
-            figures |= {what: there.name} if there is not None else {}
+        details = [Detail("key", name=name) for name in undone.key]
+        details += [Detail("restored", name=self.archive.name)] if self.archive is not None else []
+        details += [Detail("archive", name=self.to_archive.name)] if self.to_archive is not None else []
         undone.batch = self.recorder.start()
-        self.recorder.finish(dict.fromkeys(NAMES, 0) | undone.counts, figures)
+        self.recorder.finish(dict.fromkeys(NAMES, 0) | undone.counts, figures | self.what.figures, details=details)
         return undone
 
 

@@ -10,7 +10,7 @@ from typing import Any
 import numpy as np
 
 from ..changes.given import moment
-from ..changes.past import NUMBER, Past, runs_of
+from ..changes.past import NUMBER, Past, beginning_of, runs_of
 from ..core.existing import Existing
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Where
@@ -70,13 +70,12 @@ def batches_of(session: Session, number: int, since: bool, table: str | None) ->
         if by := _undone_by(number, later):
             raise JobError(f"batch {number} is undone already, by batch {by}; to redo it, undo batch {by}")
         later = found
-    pruned = runs_of(session, [here, [Condition("figures", "contains", '"pruned"')]], limit=1)
-    gone = pruned[0]["figures"]["pruned"] if pruned else {"change": 0}
+    begins = beginning_of(session, name)
     for one in later:
-        if one["first_change"] is not None and one["first_change"] <= gone["change"]:
+        if begins is not None and one["first_change"] is not None and one["first_change"] <= begins.change:
             raise JobError(
                 f"batch {one['batch_no']} cannot be undone: its changes were pruned; the history begins on "
-                f"{gone['time']}"
+                f"{begins.words}"
             )
         done = sum(one[counted] or 0 for counted in ("inserted", "updated", "deleted"))
         if done and one["first_change"] is None:

@@ -14,7 +14,7 @@ from ..core.decisions import DELETE, DID_NOT_COME, INSERT, REJECT, UPDATE
 from ..core.existing import Existing
 from ..core.keys import one_array
 from ..jobs.plan import Plan
-from ..stores.contract import ForNow, Refusals, Session, Written
+from ..stores.contract import ForNow, Refers, Refusals, Session, Written
 from .decide import DecidedSlice, Outcome
 from .marks import marking
 from .rows import RowWriter, Setting, together
@@ -134,5 +134,5 @@ def in_words(plan: Plan, reason: str) -> str:
     """A database's reason for not taking a row, with what it refers to; or our own."""
     if isinstance(reason, Own):
         return reason
-    about = f" ({'; '.join(plan.info.refers)})" if "FOREIGN KEY" in reason.upper() and plan.info.refers else ""
+    about = f" ({'; '.join(plan.info.refers)})" if isinstance(reason, Refers) and plan.info.refers else ""
     return f"the database refused: {reason}{about}"

@@ -9,6 +9,18 @@ from typing import Any
 from ..errors import JobError
 from .contract import Store
 
+_SQLITE = "sqlite:///"
+
+
+def of_file(path: str | os.PathLike[str]) -> str:
+    """The URL of a SQLite file."""
+    return f"{_SQLITE}{os.fspath(path)}"
+
+
+def file_of(url: Any) -> str | None:
+    """The path in the URL of a SQLite file; None for anything else."""
+    return url.removeprefix(_SQLITE) if isinstance(url, str) and url.startswith(_SQLITE) else None
+
 
 def as_store(given: Any) -> Any:
     """A URL for a path, an engine, a connection or a URL object; anything else as it is.
@@ -16,7 +28,7 @@ def as_store(given: Any) -> Any:
     Raises JobError for a database that is in memory, or a connection with a transaction that is still open.
     """
     if isinstance(given, os.PathLike):
-        return f"sqlite:///{os.fspath(given)}"
+        return of_file(given)
     if isinstance(given, sqlite3.Connection):
         return _of_connection(given)
     if type(given).__module__.partition(".")[0] == "sqlalchemy":
@@ -32,7 +44,7 @@ def _of_connection(connection: sqlite3.Connection) -> str:
         raise JobError("the SQLite connection is to a database in memory, which nobody else can open; use a file")
     if connection.in_transaction:
         raise JobError("the SQLite connection has a transaction that is still open; commit it, or roll it back, before")
-    return f"sqlite:///{path}"
+    return of_file(path)
 
 
 def _of_sqlalchemy(given: Any) -> str:
@@ -43,6 +55,6 @@ def _of_sqlalchemy(given: Any) -> str:
     if backend == "sqlite":
         if not url.database or url.database == ":memory:":
             raise JobError("the engine is of a database in memory, which nobody else can open; use a file")
-        return f"sqlite:///{url.database}"
+        return of_file(url.database)
     text: str = url.set(drivername=backend).render_as_string(hide_password=False)
     return text

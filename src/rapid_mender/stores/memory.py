@@ -238,7 +238,7 @@ def _filtered(table: pa.Table, where: Where) -> pa.Table:
 
 def _test(table: pa.Table, one: Condition) -> pa.ChunkedArray:
     if one.value is None:
-        return pc.is_null(table[one.column])
+        return (pc.is_valid if one.op == "is not null" else pc.is_null)(table[one.column])
     if one.op == "contains":
         return pc.match_substring(table[one.column], one.value)
     return _OPS[one.op](table[one.column], pa.scalar(one.value, table[one.column].type))

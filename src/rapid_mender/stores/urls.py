@@ -12,7 +12,7 @@ from urllib.parse import quote, unquote
 from ..core.names import closest
 from ..errors import JobError, StoreError
 from .contract import Store
-from .given import as_store
+from .given import as_store, file_of
 
 _SCHEMES = {
     "sqlite": ("sqlite.store", "SQLiteStore"),
@@ -36,7 +36,7 @@ def without_password(url: str) -> str:
 
 
 def _masked(url: str) -> str:
-    if url.startswith("sqlite:///"):
+    if file_of(url) is not None:
         return url
     shown = _SECRET.sub(r"\1***", _LOGIN.sub(r"\1:***@", url))
     match = _PLACE.fullmatch(shown)

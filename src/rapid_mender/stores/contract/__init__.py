@@ -2,7 +2,7 @@
 
 from .capture import PREFIX, Capture, Capturing, Trigger
 from .catalog import Catalog, Need, nearest
-from .failures import Conflict, Forbidden, ForNow, Refused, Unreachable
+from .failures import Conflict, Forbidden, ForNow, Refers, Refused, Unreachable
 from .reader import ALL, Condition, Reader, Selection, Where
 from .store import Session, Store
 from .values import Normalised, Values, kept
@@ -11,6 +11,6 @@ from .writer import KEPT, Load, Refusals, Writer, Written, refused_too
 
 __all__ = [
     "ALL", "KEPT", "PREFIX", "Capture", "Capturing", "Catalog", "Condition", "Conflict", "ForNow", "Forbidden", "Load",
-    "Need", "Normalised", "OneWriter", "Reader", "Refusals", "Refused", "Selection", "Session", "Store", "Trigger",
-    "Unreachable", "Values", "Watch", "Where", "Writer", "Written", "kept", "nearest", "refused_too",
+    "Need", "Normalised", "OneWriter", "Reader", "Refers", "Refusals", "Refused", "Selection", "Session", "Store",
+    "Trigger", "Unreachable", "Values", "Watch", "Where", "Writer", "Written", "kept", "nearest", "refused_too",
 ]  # fmt: skip

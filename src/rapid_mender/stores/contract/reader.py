@@ -17,11 +17,11 @@ _PAGE_ROWS = 1 << 17
 
 @dataclass(frozen=True, slots=True)
 class Condition:
-    """One comparison of a column with a value, for reading a table."""
+    """One comparison of a column with a value, for reading a table; equal to None is what has no value."""
 
     column: str
-    op: Literal["=", ">=", "<=", "<", ">", "contains"]
-    value: Any
+    op: Literal["=", ">=", "<=", "<", ">", "contains", "is not null"]
+    value: Any = None
 
 
 Where = Sequence[Sequence[Condition]]

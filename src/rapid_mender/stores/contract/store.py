@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from abc import ABC, abstractmethod
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager
 
 import pyarrow as pa
@@ -77,3 +77,7 @@ class Store(ABC):
         writes to it meanwhile. `guests`: code that is not ours runs meanwhile. Raises Conflict where all
         is to be done again.
         """
+
+    def script(self, statements: Sequence[str]) -> list[str]:
+        """The lines of a script with which the database's own program runs statements."""
+        return ["BEGIN;", *(f"{sql};" for sql in statements), "COMMIT;"]

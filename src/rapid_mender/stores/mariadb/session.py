@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from dataclasses import replace
 from functools import cached_property
 
 import numpy as np
@@ -45,6 +46,14 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
             values = values.set_column(place, name, array)
         values, others = super().normalise(info, values)
         return values, others | refused | (self._too_long(values) if values.num_rows else {})
+
+    def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
+        link: MariaDBLink = self._write.drained()
+        unbounded = [one for one in info.pick(columns) if pa.types.is_string(one.type) and one.length is None]
+        for column in unbounded:  # of one of our tables, as earlier versions made it
+            key = link.declare_key(replace(column, declared=None))
+            link.define(f"ALTER TABLE {self._described(info).sql} MODIFY {quoted(column.name)} {key} NOT NULL")
+        super().add_index(info, name, columns)
 
     def _rows(self, columns: Sequence[Cells]) -> Rows:
         rows = Rows(columns)

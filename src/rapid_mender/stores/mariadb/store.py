@@ -9,6 +9,7 @@ from __future__ import annotations
 
 import hashlib
 import re
+from collections.abc import Sequence
 from typing import Any
 
 from ...core.schema import TableInfo
@@ -59,6 +60,9 @@ class MariaDBStore(ServerStore[MariaDBLink]):
 
     def watch(self, history: TableInfo) -> TransactionWatch:
         return TransactionWatch(self.connect, history)
+
+    def script(self, statements: Sequence[str]) -> list[str]:
+        return ["DELIMITER //", *(f"{sql} //" for sql in statements), "DELIMITER ;"]  # a body has semicolons of its own
 
     def _session(self, link: MariaDBLink, write: bool) -> MariaDBSession:
         if link.merging:

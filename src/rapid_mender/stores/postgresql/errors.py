@@ -70,7 +70,12 @@ def _in_words(where: str, error: Any, verb: str) -> StoreError:
     if _refuses_a_row(state, what, told.get("PG_DIAG_CONTEXT", "")):
         constraint = told.get("PG_DIAG_CONSTRAINT_NAME", "")
         return Refused(
-            where, f"{what}: {detail}" if detail else what, constraint, state == "23505", state in ("23503", "23P01")
+            where,
+            f"{what}: {detail}" if detail else what,
+            constraint,
+            unique=state == "23505",
+            refers=state == "23503",
+            excludes=state == "23P01",
         )
     if state in ("42P07", "42710"):
         return Conflict(f"{where}: another merge made the same table meanwhile ({what})")

@@ -319,7 +319,7 @@ class SQLReading(SQLDescribing):
         column, form = table.info[one.column], table.forms[one.column]
         expression = f"t.{self._q(one.column)}"
         if one.value is None:
-            return f"{expression} IS NULL"
+            return f"{expression} IS {'NOT ' if one.op == 'is not null' else ''}NULL"
         literal = self._literal(form, to_wire(pa.array([one.value], column.type), form.wire))
         if one.op == "contains":
             return self._contains(expression, literal)

@@ -191,6 +191,9 @@ class Rows:
             either = []
             for one in group:
                 column = self.info[one.column]
+                if one.value is None:
+                    either.append(f"t.{name_sql(column.name)} IS {'NOT ' if one.op == 'is not null' else ''}NULL")
+                    continue
                 bound[f"p{len(bound)}"] = encode(column, pa.array([one.value], column.type))
                 mark = f"?{len(bound)}"
                 test = (

@@ -1,0 +1,218 @@
+"""Details of batches on which other code depends, as rows of `rmend_details`: where a history begins, what it lacks, by
+which key rows were merged, how a table keeps versions. All of them are written and read here.
+
+What each says is in docs/design.md. They are covered by the seals of their batches, and never altered.
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Mapping, Sequence
+from dataclasses import fields
+from datetime import UTC
+from typing import Any
+
+import pyarrow as pa
+
+from ..core.json_text import read_json
+from ..core.own_tables import BATCHES, BATCHES_TABLE, DETAILS, DETAILS_TABLE, NEWEST_CHANGE
+from ..core.schema import TableInfo
+from ..errors import StoreError
+from ..stores.contract import Condition, Conflict, Selection, Session, Store, Where
+from .detail import Detail, Name
+from .earlier import details_in, details_in_figures, kind_in
+from .own import check_rows, not_ours
+
+STANDING: tuple[Name, ...] = ("key", "versions")
+"""The details that hold until a batch has others."""
+_SOME = 64
+"""As many details are read at once as one batch seldom has of one name."""
+_MOST = 1 << 62
+_LATER = {"unrecorded", "figures", "undoes", "seal", "kind"}  # columns of the batches that earlier versions do not have
+
+
+_STORED = [field.name for field in fields(Detail) if field.name != "batch"]
+_NEEDED: dict[str, tuple[str, ...]] = {
+    "key": ("name",), "began": ("name", "change_no"), "pruned": ("change_no", "at_time"), "mended": ("of_batch",),
+    "resume": ("change_no", "row_count", "at_time"), "origin": ("name",), "archive": ("name",), "restored": ("name",),
+    "versions": ("role",),
+}  # fmt: skip
+
+
+def is_kept(session: Session) -> bool:
+    """Whether the store has details apart from the figures of its batches, as earlier versions have not."""
+    batches = session.find_own(BATCHES_TABLE)
+    return batches is not None and "kind" in batches
+
+
+def write_details(
+    session: Session, table: str, batch: int, details: Sequence[Detail], after: int = 0, owner: str = ""
+) -> None:
+    """Write details of a batch, which has so many already; `owner`: that of the table, who is trusted. Not those that
+    hold until a batch has others: see `write_standing`."""
+    mine = [one for one in details if one.detail not in STANDING]
+    write_rows(session, details_rows(table, batch, mine, after), owner)
+
+
+def write_standing(session: Session, table: str, batch: int, details: Sequence[Detail], owner: str = "") -> None:
+    """Write those details that hold from a batch on, unless they did before."""
+    for name in STANDING:
+        mine = [one for one in details if one.detail == name]
+        if mine and [one.said for one in newest_details(session, table, name)] != [one.said for one in mine]:
+            write_rows(session, details_rows(table, batch, mine), owner)
+
+
+def write_rows(session: Session, rows: Sequence[Mapping[str, Any]], owner: str = "") -> None:
+    """Write rows of details. Those that there are already stay as they are."""
+    if not rows:
+        return
+    kept = session.find_own(DETAILS_TABLE, owner=owner)
+    if kept is None:
+        raise _gone(session)
+    names = [*DETAILS.primary_key, *(name for name in _STORED if name != "detail")]
+    values = pa.Table.from_pylist(list(rows), pa.schema([DETAILS.schema.field(name) for name in names]))
+    session.insert(kept, values, DETAILS.primary_key).refusals()
+
+
+def _gone(session: Session) -> StoreError:
+    return StoreError(
+        f"{session.where} has no table {DETAILS_TABLE}, which tells where histories begin and what they lack: somebody "
+        "dropped it; put it back from a backup"
+    )
+
+
+def details_rows(table: str, batch: int, details: Sequence[Detail], after: int = 0) -> list[dict[str, Any]]:
+    """Details of a batch, as rows."""
+    every = (dict(zip(_STORED, one.said, strict=True)) for one in details)
+    return [{"table_name": table, "batch_no": batch, "item": after + place, **said} for place, said in enumerate(every)]
+
+
+def details_of(session: Session, table: str, *names: Name, where: Where = ()) -> list[Detail]:
+    """The details of a table that have one of some names, in order; `where`: conditions for `batch_no`."""
+    return _read(session, table, names, where, None)
+
+
+def newest_details(session: Session, table: str, name: Name) -> list[Detail]:
+    """The details of a name that the newest batch has which has any, in order."""
+    some = _read(session, table, [name], (), _SOME)
+    if not some:
+        return []
+    newest = some[-1].batch
+    if len(some) == _SOME and some[0].batch == newest:
+        return _read(session, table, [name], [[Condition("batch_no", "=", newest)]], None)
+    return [one for one in some if one.batch == newest]
+
+
+def details_by_batch(details: Iterable[Detail]) -> dict[int, list[Detail]]:
+    """Details by the batch that they are of."""
+    found: dict[int, list[Detail]] = {}
+    for one in details:
+        found.setdefault(one.batch, []).append(one)
+    return found
+
+
+def _read(session: Session, table: str, names: Sequence[str], where: Where, limit: int | None) -> list[Detail]:
+    if not is_kept(session):
+        found = details_in_figures(session, table, where)
+        return [one for one in found if not names or one.detail in names]
+    kept = session.find_own(DETAILS_TABLE)
+    if kept is None:
+        raise _gone(session)
+    here: list[Sequence[Condition]] = [[Condition("table_name", "=", table)]]
+    if names:
+        here.append([Condition("detail", "=", name) for name in names])
+    rows = session.read(kept, Selection([*here, *where], "batch_no", limit)).values.to_pylist()
+    check_rows(session, DETAILS, rows)
+    for row in rows:
+        _check(session, row)
+    rows.sort(key=lambda row: (row["batch_no"], row["item"]))
+    return [Detail(**{name: row[name] for name in _STORED}, batch=row["batch_no"]) for row in rows]
+
+
+def _check(session: Session, row: dict[str, Any]) -> None:
+    """Raise StoreError if a row is not as it was written."""
+    numbers = [row[name] for name in ("batch_no", "item", "change_no", "of_batch", "row_count")]
+    right = all(one is None or (type(one) is int and 0 <= one < _MOST) for one in numbers)
+    if not right or any(row[name] is None for name in _NEEDED.get(row["detail"], ())):
+        raise StoreError(
+            f"{session.where}: row {row['table_name']!r}, {row['detail']}, {row['batch_no']}, {row['item']} of "
+            f"{DETAILS_TABLE} is not as it was written, so somebody has altered it; put it back"
+        )
+    if row["at_time"] is not None and row["at_time"].tzinfo is None:
+        row["at_time"] = row["at_time"].replace(tzinfo=UTC)
+
+
+# -- making them ------------------------------------------------------------------------------------------
+
+
+class Outdated(Conflict):
+    """The store is as an earlier version left it: it is to be brought up to date, and then all is to be done again."""
+
+
+def is_outdated(batches: TableInfo) -> bool:
+    """Whether the table of batches is as an earlier version made it. Raises StoreError if it is not ours."""
+    missing = {column.name for column in BATCHES.columns if column.name not in batches}
+    if not missing <= _LATER:
+        raise not_ours(BATCHES_TABLE)
+    return bool(missing)
+
+
+def make_batches(session: Session) -> None:
+    """Make the tables of batches and of their details."""
+    if session.find_own(DETAILS_TABLE) is None:
+        session.create(DETAILS)
+    session.create(BATCHES)
+    _index(session, BATCHES)
+
+
+def bring_up_to_date(place: Store) -> None:
+    """Give a store that an earlier version left its details, and its batches their kinds, if it is such a one.
+
+    The column `kind` comes last: where a database commits as it is added, all that it stands for is there by then, and
+    if that was cut before, it is done again.
+    """
+    with place.begin(write=False) as session:
+        batches = session.find_own(BATCHES_TABLE)
+    if batches is None or not is_outdated(batches):
+        return
+    with place.begin(write=True, table=batches) as session:
+        if (batches := session.find_own(BATCHES_TABLE)) is None or "kind" in batches:
+            return  # somebody else did meanwhile
+        if missing := [column for column in BATCHES.columns if column.name not in batches and column.name != "kind"]:
+            session.add_columns(BATCHES_TABLE, missing)
+        if session.find_own(DETAILS_TABLE) is None:
+            session.create(DETAILS)
+        _index(session, batches)
+        batches = session.find_own(BATCHES_TABLE)
+        assert batches is not None
+        standing: dict[str, dict[str, Any]] = {}
+        for page in session.pages(batches, Selection((), "batch_no")):
+            rows = page.values.to_pylist()
+            told = ((row["table_name"], row["batch_no"], details_in(session.where, row)) for row in rows)
+            write_rows(session, [
+                one for table, batch, details in told
+                for one in details_rows(table, batch, _news(standing.setdefault(table, {}), details))
+            ])  # fmt: skip
+    with place.begin(write=True, table=batches) as session:
+        session.find_own(BATCHES_TABLE)
+        session.add_columns(BATCHES_TABLE, [BATCHES["kind"]])
+        batches = session.find_own(BATCHES_TABLE)
+        assert batches is not None
+        for page in session.pages(batches, Selection((), "batch_no")):
+            kinds = [kind_in(row, read_json(row["figures"], dict[str, Any]())) for row in page.values.to_pylist()]
+            session.update(batches, page, pa.table({"kind": pa.array(kinds, pa.string())}), BATCHES.primary_key)
+
+
+def _news(standing: dict[str, Any], details: Sequence[Detail]) -> list[Detail]:
+    """Details without those that stand already, as they are those of a batch before."""
+    for name in STANDING:
+        if mine := [one for one in details if one.detail == name]:
+            if standing.get(name) == [one.said for one in mine]:
+                details = [one for one in details if one.detail != name]
+            standing[name] = [one.said for one in mine]
+    return list(details)
+
+
+def _index(session: Session, batches: TableInfo) -> None:
+    name, columns = NEWEST_CHANGE
+    if not session.has_index(batches, name):
+        session.add_index(batches, name, columns)

@@ -1,0 +1,41 @@
+"""What is kept of a run with its batch: figures for those who look, and details for those who depend on them."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from typing import Any
+
+from ..changes.detail import Detail, versions_details
+from ..jobs.plan import Plan
+from .tally import Tally
+
+_LONGEST = 200  # letters of a reason
+
+
+def figures_of(tally: Tally, key: Sequence[str], retries: int, seconds: float) -> dict[str, Any]:
+    """The run's own figures."""
+    return {
+        "records": tally.records, "missing": tally.missing, "changed": dict(tally.changed),
+        "rules": {str(number): count for number, count in sorted(tally.fired.decided.items())},
+        "key": list(key), "steps": {name: round(took, 3) for name, took in tally.seconds.items()},
+        **({"rejects": {_short(why): n for why, n in tally.reasons.most_common(10)}} if tally.reasons else {}),
+        "retries": retries, "seconds": round(seconds, 3),
+    }  # fmt: skip
+
+
+def details_of(plan: Plan) -> list[Detail]:
+    """What others are to know of a merge."""
+    details = [Detail("key", name=name) for name in plan.identity]
+    if plan.archive is not None:
+        details.append(Detail("archive", name=plan.archive.name))
+    if (spans := plan.spans) is not None:
+        also = [*spans.surrogates, *(name for name in (spans.current, spans.number) if name is not None)]
+        details += versions_details(
+            begin=spans.begin, end=spans.end, open_=None if spans.open is None else str(spans.open),
+            included=spans.included, columns=spans.versioned, also=also, key=plan.key,
+        )  # fmt: skip
+    return details
+
+
+def _short(text: str) -> str:
+    return text if len(text) <= _LONGEST else f"{text[: _LONGEST - 1]}…"

@@ -1,0 +1,174 @@
+"""What other code depends on is in columns of its own: whatever users call theirs, and in stores of earlier versions."""
+
+from __future__ import annotations
+
+import json
+import sqlite3
+from collections.abc import Callable
+from contextlib import closing
+from pathlib import Path
+from typing import Any
+
+import pyarrow as pa
+import pytest
+
+import rapid_mender as rm
+from rapid_mender.changes.detail import Detail
+from rapid_mender.changes.details import details_of
+from rapid_mender.core.own_tables import BATCHES, DETAILS
+from rapid_mender.stores.urls import open_store, opened
+
+from . import databases
+from .databases import every
+from .stores import STORES, TABLE, every_kind
+
+OURS = [
+    "key", "began", "gone", "pruned", "history", "after", "capture", "room", "mends", "came_from", "archive", "unarchive", "versions",
+    "records", "missing", "changed", "rules", "steps", "rejects", "stopped", "retries", "undoes_changes", "hash", "seal", "kind",
+]  # fmt: skip
+"""Words that stand, or stood, in what is written of a batch."""
+NAMED = pa.schema([("tag_no", pa.int64()), *((name, pa.int64()) for name in dict.fromkeys([*OURS, *BATCHES.names, *DETAILS.names]))])
+
+
+@every_kind
+def test_columns_may_be_called_as_anything_of_ours(store: str) -> None:
+    names = NAMED.names[1:]
+    with STORES[store](NAMED, ["tag_no"], []) as place:
+        job = rm.Job(store=place.store, table=TABLE, key="tag_no", seal=True)
+        tables = []
+        for value in range(3):
+            rm.merge(job, [{"tag_no": n, **dict.fromkeys(names, 10 * value + n)} for n in range(3)])
+            tables.append(place.rows())
+        assert rm.verify(place.store, TABLE).holds
+        assert rm.as_of(place.store, TABLE, batch=1).num_rows == 3
+        with rm.Follower(place.store, TABLE, "f") as follower:
+            assert sum(page.num_rows for page in follower.changes()) == 9
+        assert rm.sync(place.store, TABLE, place.store, "copy", follower="c").filled == 3
+        rm.undo(place.store, 3)
+        assert place.rows() == tables[1]
+        assert rm.sync(place.store, TABLE, place.store, "copy", follower="c").changes == 3
+        assert place.rows("copy") == tables[1]
+        assert rm.life(place.store, TABLE, {"tag_no": 1}).num_rows == 4
+        assert rm.prune(place.store, TABLE, before_batch=2, force=True).changes == 3
+        whole = rm.verify(place.store, TABLE)
+        assert (whole.holds, whole.holes) == (True, [])
+        assert sorted(rm.as_of(place.store, TABLE, batch=2).to_pylist(), key=repr) == tables[1]
+        with pytest.raises(rm.JobError, match="were pruned"):
+            rm.as_of(place.store, TABLE, position=2)
+        kinds = [row["kind"] for row in rm.batches(place.store, table=TABLE).to_pylist()]
+        assert kinds == ["merge", "merge", "merge", "undo", "prune"]
+
+
+# -- stores of the version before there were details --------------------------------------------------------------
+
+
+def told_of(url: str, tables: str) -> dict[str, Any]:
+    """What the history of each table says, as far as its details bear on it."""
+    told: dict[str, Any] = {}
+    for table in tables:
+        found = rm.verify(url, table)
+        told[table] = found.holds, found.altered.num_rows, found.sealed, found.holes, found.key
+    for position in (1, 4, 6, 10):
+        try:
+            told[f"a at {position}"] = sorted(rm.as_of(url, "a", position=position).to_pylist(), key=repr)
+        except rm.JobError as error:
+            told[f"a at {position}"] = str(error)
+    return told
+
+
+def test_a_store_of_an_earlier_version_is_read_and_then_brought_up_to_date(tmp_path: Path) -> None:
+    """The file was made by the version before: four tables with all that a batch can say of them, two of them sealed."""
+    path = tmp_path / "r.db"
+    with closing(sqlite3.connect(path)) as connection:
+        connection.executescript((Path(__file__).parent / "data" / "earlier.sql").read_text())
+    url = f"sqlite:///{path}"
+    before = told_of(url, "abcde")
+    assert before["a"] == (True, 0, 4, [], ["id"])
+    assert before["c"] == (True, 0, 0, [], ["id"]), "the key of its merges is that of the table, which has none"
+    assert (before["b"][3], before["e"][3]) == (["batch 9 changed 'b' with history = false"], ["since batch 18 the capture of 'e' was paused"])
+    assert [len(before[f"a at {position}"]) for position in (4, 6, 10)] == [3, 3, 3]
+    assert ("pruned" in before["a at 1"], "late" in before["a at 6"][0], "late" in before["a at 10"][0]) == (True, False, True)
+    (then,) = rm.at(url, "d", "2026-01-15").to_pylist()
+    assert (then["tag"], then["v"]) == (1, "a")
+    assert rm.merge(rm.Job(store=url, table="c", key="id"), [{"id": 1, "v": "new"}]).counts["update"] == 1
+    assert told_of(url, "abcde") == before
+    assert rm.at(url, "d", "2026-01-15").to_pylist() == [then]
+    kinds = [row["kind"] for row in rm.batches(url).to_pylist()]
+    assert [kinds[at] for at in (0, 3, 13, 14, 15, 16)] == ["merge", "prune", "capture start", "capture pause", "capture resume", "capture mend"]
+    assert rm.undo(url, 8, table="b", force=True).counts["insert"] == 1
+    with closing(sqlite3.connect(path)) as connection:
+        assert connection.execute("SELECT count(*) FROM b_gone").fetchone() == (0,), "it came back out of the archive"
+        for detail, batch in (("pruned", 4), ("began", 6)):  # under seals of that version
+            connection.execute("UPDATE rmend_details SET change_no = change_no + 1 WHERE detail = ? AND batch_no = ?", (detail, batch))
+            connection.commit()
+            assert rm.verify(url, "a").altered.num_rows, detail
+            connection.execute("UPDATE rmend_details SET change_no = change_no - 1 WHERE detail = ? AND batch_no = ?", (detail, batch))
+            connection.commit()
+    assert rm.verify(url, "a").holds
+
+
+def as_before(run: Callable[..., None], url: str) -> list[Detail]:
+    """Make of a store what the version before would have left. Returns its details."""
+    with opened(url) as store, store.begin(write=False) as session:
+        details = [one for table in "aec" for one in details_of(session, table)]
+    figures: dict[int, dict[str, Any]] = {}
+    for one in details:
+        into = figures.setdefault(one.batch, {})
+        match one.detail:
+            case "key":
+                into["key"] = [*into.get("key", []), one.name]
+            case "began":
+                into["began"] = into.get("began", {}) | {one.name: one.change_no}
+            case "pruned":
+                assert one.at_time is not None
+                into["pruned"] = {"change": one.change_no, "batch": one.of_batch, "time": one.at_time.isoformat(), "seal": one.value, "changes": 1}
+            case "captured":
+                into["capture"] = "start"
+            case "pause":
+                into |= {"capture": "pause", "history": False, "after": one.change_no, "rows": one.row_count}
+            case "unrecorded":
+                into |= {"history": False, "after": one.change_no}
+            case _:
+                raise AssertionError(one)
+    for batch, told in figures.items():
+        run(f"UPDATE rmend_batches SET figures = '{json.dumps(told)}' WHERE batch_no = {batch}")
+    mariadb = url.startswith("mariadb")
+    run("DROP TABLE rmend_details", f"DROP INDEX rmend_batches_newest{' ON rmend_batches' if mariadb else ''}", "ALTER TABLE rmend_batches DROP COLUMN kind")
+    if mariadb:
+        run("ALTER TABLE rmend_batches MODIFY table_name longtext COLLATE utf8mb4_nopad_bin NOT NULL")
+    return details
+
+
+@every
+@pytest.mark.parametrize("cut", [False, True])
+def test_every_database_is_brought_up_to_date_in_its_way(kind: str, cut: bool, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    text = {"sqlite": "TEXT", "postgresql": "text", "mariadb": "varchar(30)"}[kind]
+    tables = [f"CREATE TABLE {name} (id INTEGER {'NOT NULL' if name == 'c' else 'PRIMARY KEY'}, v {text})" for name in "aec"]
+    with databases.table(kind, tmp_path, *tables) as (url, run):
+        for table in "aec":
+            for value in "xyz":
+                rm.merge(rm.Job(store=url, table=table, key="id"), [{"id": n, "v": value} for n in range(3)])
+        rm.prune(url, "a", before_batch=2)
+        run(f"ALTER TABLE a ADD COLUMN late {text}")
+        rm.merge(rm.Job(store=url, table="a", key="id"), [{"id": 1, "late": "so"}])
+        rm.merge(rm.Job(store=url, table="c", key="id", history=False), [{"id": 1, "v": "unseen"}])
+        rm.capture(url, "e")
+        rm.pause_capture(url, "e")
+        before = told_of(url, "aec")
+        details = as_before(run, url)
+        assert told_of(url, "aec") == before, "read before anything is written"
+        store = open_store(url)
+        if cut:  # when the details are there, and the kinds are not
+            monkeypatch.setattr("rapid_mender.changes.details.kind_in", lambda *_: 1 / 0)
+            with pytest.raises(ZeroDivisionError):
+                rm.merge(rm.Job(store=store, table="a", key="id"), [{"id": 2, "v": "new"}])
+            monkeypatch.undo()
+            assert told_of(url, "aec") == before
+        assert rm.merge(rm.Job(store=store, table="a", key="id"), [{"id": 2, "v": "new"}]).counts["update"] == 1
+        assert told_of(url, "aec") == before
+        with store.begin(write=False) as session:
+            now = [one for table in "aec" for one in details_of(session, table)]
+        assert [one.said for one in now] == [one.said for one in details]
+        if not cut or kind != "mariadb":  # which commits as a column is added
+            assert {row["kind"] for row in rm.batches(url).to_pylist()} >= {"merge", "prune", "capture start", "capture pause"}
+        store.close()
