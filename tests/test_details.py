@@ -172,3 +172,32 @@ def test_every_database_is_brought_up_to_date_in_its_way(kind: str, cut: bool, t
         if not cut or kind != "mariadb":  # which commits as a column is added
             assert {row["kind"] for row in rm.batches(url).to_pylist()} >= {"merge", "prune", "capture start", "capture pause"}
         store.close()
+
+
+# -- one way for whatever writes --------------------------------------------------------------------------------
+
+
+@every
+def test_what_a_merge_would_refuse_an_undo_refuses(kind: str, tmp_path: Path) -> None:
+    """Rows that the database deletes or changes along with others, which the history would not have."""
+    table = "CREATE TABLE t (id INTEGER PRIMARY KEY, code INTEGER UNIQUE, up INTEGER, FOREIGN KEY (up) REFERENCES t (code) ON {})"
+    for number, (on, refused) in enumerate((("DELETE CASCADE", "delete"), ("UPDATE CASCADE", "update"))):
+        if kind == "mariadb" and refused == "update":
+            continue  # which knows no such constraint within a table
+        path = tmp_path / str(number)
+        path.mkdir()
+        with databases.table(kind, path, table.format(on)) as (url, _):
+            job = rm.Job(store=url, table="t", key="id", history=refused == "delete")
+            first = rm.merge(job, [{"id": 1, "code": 1}]).batch
+            if refused == "delete":
+                rm.merge(job, [{"id": 2, "code": 2, "up": 1}])
+                with pytest.raises(rm.JobError, match="along with a deleted one"):
+                    rm.merge(job.model_copy(update={"missing": "delete"}), [{"id": 2, "code": 2, "up": 1}])
+                for more in ({}, {"force": True}, {"preview": True}):
+                    with pytest.raises(rm.JobError, match=r"cannot be undone: constraint .* along with a deleted one"):
+                        rm.undo(url, first, **more)
+            else:
+                with pytest.raises(rm.JobError, match="changes other rows"):
+                    rm.merge(job.model_copy(update={"history": True}), [{"id": 1, "code": 2}])
+            with opened(url) as place, place.begin(write=False) as session:
+                assert session.count(session.describe("t")) == (2 if refused == "delete" else 1)

@@ -89,6 +89,26 @@ class Reach:
     columns: tuple[str, ...] = ()
     """The columns that are referred to, if a change of these changes other rows."""
 
+    def deleting(self, table: str) -> str | None:
+        """What is wrong with deleting rows of the table with a history; None if nothing is."""
+        if not self.deletes:
+            return None
+        return (
+            f"constraint {self.said} deletes or changes other rows of {table!r} along with a deleted one, and the "
+            "history would not have them"
+        )
+
+    def updating(self, table: str, columns: Iterable[str]) -> tuple[str, str] | None:
+        """What is wrong with updating columns of the table with a history, and one of those that it is about; None if
+        nothing is."""
+        if not (hit := sorted(set(columns) & set(self.columns))):
+            return None
+        return (
+            f"constraint {self.said} changes other rows of {table!r} when {', '.join(hit)} changes, and the history "
+            "would not have them",
+            hit[0],
+        )
+
 
 @dataclass(frozen=True)
 class TableInfo:

@@ -19,11 +19,8 @@ def look_for_hazards(plan: Plan, problems: Problems) -> None:
         _needs_undo(plan, problems, table)
     if job.history and "delete" in job.allow and job.delete != "mark" and _may_delete(plan):
         for one in info.reach:
-            if one.deletes:
-                problems.wrong(
-                    f"constraint {one.said} deletes or changes other rows of {info.name!r} along with a deleted one, "
-                    'and the history would not have them; let it restrict, set delete = "mark", or history = false'
-                )
+            if wrong := one.deleting(info.name):
+                problems.wrong(f'{wrong}; let it restrict, set delete = "mark", or history = false')
     _look_at_rights(plan, problems)
 
 

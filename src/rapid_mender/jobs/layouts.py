@@ -280,11 +280,9 @@ class Layouts:
         plan = self._plan
         written = {*plan.updatable(sent), *plan.mark, *plan.previous.values()}
         for one in plan.info.reach if plan.job.history and "update" in plan.job.allow else ():
-            if hit := sorted(written & set(one.columns)):
+            if wrong := one.updating(plan.info.name, written):
                 self._problems.wrong(
-                    f"constraint {one.said} changes other rows of {plan.info.name!r} when {', '.join(hit)} changes, "
-                    'and the history would not have them; let it restrict, set write = "insert" in '
-                    f"[columns.{hit[0]}], or history = false"
+                    f'{wrong[0]}; let it restrict, set write = "insert" in [columns.{wrong[1]}], or history = false'
                 )
 
 

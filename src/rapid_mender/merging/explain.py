@@ -13,10 +13,10 @@ import pyarrow as pa
 
 from ..changes.given import key_given
 from ..core.compare import Likeness, differs
-from ..core.decisions import NAMES, decide_alone
+from ..core.decisions import NAMES, Decisions
 from ..core.expressions import Env, Expression
 from ..core.keys import match, one_array
-from ..core.records import REJECT_TEXT, known_column, value_of
+from ..core.records import REJECT_TEXT, Records, known_column, value_of
 from ..core.rules import truth
 from ..errors import JobError
 from ..incoming import Chunk, Spool
@@ -24,10 +24,16 @@ from ..jobs.job import Job
 from ..jobs.opening import Opened, opened_job
 from ..jobs.plan import Plan
 from ..stores.contract import Session, kept
-from .batch import Batch
-from .decide import DecidedSlice, decide_slice
+from .chunk import ChunkWay, Unit
+from .decide import DecidedSlice, Outcome
 from .first_pass import read_all
+from .gather import Gather
+from .groups import Groups
 from .read import Reader
+from .result import decisions_schema
+from .shadow import Shadow, VersionForeseer
+from .tally import Tally
+from .write import Pending
 
 
 @dataclass(frozen=True)
@@ -97,8 +103,8 @@ def explain(job: Job, incoming: Any = None, *, key: Mapping[str, Any]) -> Explan
 
 def _explain(door: Opened, key: Mapping[str, Any]) -> Explanation:
     job, plan = door.job, door.plan
-    target = _target(plan, key)
-    reader = Reader(plan, door.layouts, datetime.now(UTC))
+    target, now = _target(plan, key), datetime.now(UTC)
+    reader = Reader(plan, door.layouts, now)
     with closing(Spool()) as spool:
         with door.first_session() as session:
             batch = read_all(session, reader, door.source, spool, lambda what, done, total: None)
@@ -106,8 +112,16 @@ def _explain(door: Opened, key: Mapping[str, Any]) -> Explanation:
             target = kept(session.normalise(plan.info, target))
             rows = session.fetch(plan.info, target)
             shown = [rows.shown(place) for place in range(len(rows.positions))]
-            look = _Look(session, reader, batch, door.source.unit, target)
-            records = [one for chunk in batch.chunks(1 << 18) for one in look.at(chunk)]
+            watched = _Watched(reader, shadow=Shadow(plan, now) if plan.spans is not None else None)
+            gather = _Gather(
+                Tally(), plan, door.source, False, decisions_schema(plan.info, [*plan.key, *plan.made]), watched
+            )
+            unit = Unit(session, _Foreseer(gather, None, watched), gather)
+            way = ChunkWay(plan, reader, batch, door.source.unit, None, now, lambda what, done, total: None)
+            for chunk, _ in batch.parts(reader, session.chunk_rows, 0):
+                if len((mine := _of_key(session, reader, chunk, target)).rows):
+                    way.merge(unit, mine, 0)
+    records = watched.records
     note = None
     if not records:
         stays = job.missing == "keep"
@@ -127,49 +141,73 @@ def _target(plan: Plan, key: Mapping[str, Any]) -> pa.Table:
     return pa.table({name: pa.array([value.as_py()], value.type) for name, value in values.items()})
 
 
-@dataclass(frozen=True)
-class _Look:
-    """Looks for the records of one key. `unit`: what their source numbers; `target`: the key, as a table of one row."""
+def _of_key(session: Session, reader: Reader, chunk: Chunk, target: pa.Table) -> Chunk:
+    """The records of a chunk that have a key, which is a table of one row."""
+    plan = reader.plan
+    keys, usable = reader.keys(session, chunk)
+    whole = np.flatnonzero(usable)
+    folded = session.fold(plan.info, keys.take(pa.array(whole)))
+    mine, _ = match(folded, session.fold(plan.info, target.select(plan.key)))
+    hit = np.sort(whole[mine])
+    return Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit], chunk.again)
 
-    session: Session
+
+@dataclass
+class _Watched:
+    """What is seen of records on the way that a preview takes."""
+
     reader: Reader
-    batch: Batch
-    unit: str
-    target: pa.Table
+    shadow: Shadow | None
+    slices: list[tuple[DecidedSlice, np.ndarray]] = field(default_factory=list)
+    """Those of the chunk that is under way, and the numbers of their records."""
+    records: list[Explained] = field(default_factory=list)
 
-    def at(self, chunk: Chunk) -> list[Explained]:
-        """The records of a chunk that have the key."""
-        session, reader, plan = self.session, self.reader, self.reader.plan
-        keys, usable = reader.keys(session, chunk)
-        whole = np.flatnonzero(usable)
-        folded = session.fold(plan.info, keys.take(pa.array(whole)))
-        mine, _ = match(folded, session.fold(plan.info, self.target.select(plan.key)))
-        hit = np.sort(whole[mine])
-        if not len(hit):
-            return []
-        some = Chunk(chunk.raw.take(pa.array(hit)), chunk.rows[hit])
-        records = reader.read(some)
-        reader.check(session, records)
-        alone = decide_alone(records, *self.batch.repeats.of(records.rows), self.unit)
-        places = alone.open
-        index = pa.array(places)
-        extras = {name: column.take(index) for name, column in records.extras.items()}
-        layout = reader.layout(some)
-        moot = self.batch.repeats.moot_of(records.rows[places])
-        decided = decide_slice(session, plan, layout, records.values.take(index), extras, reader.now, moot=moot)
-        out = []
-        for at in range(len(hit)):
-            came = {n: v for n, v in some.raw.slice(at, 1).to_pylist()[0].items() if n != REJECT_TEXT}
+    def note(self, chunk: Chunk, records: Records, alone: Decisions) -> None:
+        """Explain the records of a chunk that has gone its way."""
+        plan, rules = self.reader.plan, self.reader.layout(chunk).rules
+        met = {int(row): (decided, at) for decided, rows in self.slices for at, row in enumerate(rows.tolist())}
+        self.slices.clear()
+        for at, row in enumerate(chunk.rows.tolist()):
+            came = {n: v for n, v in chunk.raw.slice(at, 1).to_pylist()[0].items() if n != REJECT_TEXT}
             values = records.values.slice(at, 1).to_pylist()[0]
-            inputs = np.flatnonzero(places == at)
-            decisions, place = (decided.decisions, int(inputs[0])) if len(inputs) else (alone, at)
-            decision = NAMES[decisions.codes[place]]
-            one = Explained(int(some.rows[at]), came, values, decision, decisions.reason(place))
-            if len(inputs):
+            decided, place = met.get(row, (None, at))
+            decisions = alone if decided is None else decided.decisions
+            one = Explained(row, came, values, NAMES[decisions.codes[place]], decisions.reason(place))
+            if decided is not None:
                 one.compared = _compare(plan, decided, place)
-                one.rules = _rules(plan, decided, layout.rules, place, reader.now)
-            out.append(one)
-        return out
+                one.rules = _rules(plan, decided, rules, place, self.reader.now)
+            self.records.append(one)
+
+
+class _Foreseer(VersionForeseer):
+    """Foresees what a writer would do, and is watched."""
+
+    def __init__(self, gather: Gather, groups: Groups | None, watched: _Watched) -> None:
+        super().__init__(gather, groups, watched.shadow)
+        self._watched = watched
+
+    def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
+        self._watched.slices.append((decided, rows))
+        return super().write(decided, rows)
+
+
+@dataclass
+class _Gather(Gather):
+    """Gathers what becomes of chunks, and is watched."""
+
+    watched: _Watched
+
+    def note(
+        self,
+        chunk: Chunk,
+        records: Records,
+        alone: Decisions,
+        outcomes: list[Outcome],
+        pending: list[list[Pending]],
+        open_still: np.ndarray,
+    ) -> None:
+        self.watched.note(chunk, records, alone)
+        super().note(chunk, records, alone, outcomes, pending, open_still)
 
 
 def _compare(plan: Plan, decided: DecidedSlice, place: int) -> list[Compared]:

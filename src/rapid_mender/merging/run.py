@@ -37,7 +37,7 @@ from .read import Reader
 from .rejects import RejectsFile, keep_rejects
 from .result import Result, decisions_schema
 from .retries import until_done
-from .shadow import Shadow, foreseer_for
+from .shadow import Shadow, VersionForeseer
 from .stats import details_of, figures_of
 from .tally import Tally
 from .write_versions import writer_for
@@ -362,7 +362,7 @@ class Run:
         writer = (
             writer_for(session, self.plan, recorder, self.now)
             if self.write
-            else foreseer_for(gather, self.groups, self.shadow)
+            else VersionForeseer(gather, self.groups, self.shadow)
         )
         unit = Unit(session, writer, gather)
         for chunk, ends in chunks:

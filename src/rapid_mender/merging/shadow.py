@@ -51,21 +51,21 @@ class Shadow:
 
 
 class VersionForeseer(Foreseer):
-    """Foresees what a writer of versions would do."""
+    """Foresees what a writer would do, one of versions if there is a shadow."""
 
-    def __init__(self, gather: Gather, groups: Groups | None, shadow: Shadow) -> None:
+    def __init__(self, gather: Gather, groups: Groups | None, shadow: Shadow | None) -> None:
         super().__init__(gather, groups)
         self.shadow = shadow
 
     def looks_in(self, session: Session, keys: pa.Table, again: bool) -> Session:
-        if not again:
+        if not again or self.shadow is None:
             return session
         self.shadow.fill(session, keys)
         return self.shadow.session
 
     def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
         done = super().write(decided, rows)
-        if decided.versioned is not None and decided.versioned.again:
+        if self.shadow is not None and decided.versioned is not None and decided.versioned.again:
             self.shadow.write(decided, rows)
         return done
 
@@ -78,7 +78,3 @@ class _Unrecorded(Recorder):
 
     def record(self, *changes: Any, **more: Any) -> None:
         pass
-
-
-def foreseer_for(gather: Gather, groups: Groups | None, shadow: Shadow | None) -> Foreseer:
-    return Foreseer(gather, groups) if shadow is None else VersionForeseer(gather, groups, shadow)

@@ -195,6 +195,18 @@ class _Undo:
             raise JobError(f"the batches have put rows into several archives, {in_quotes(names)}; undo them one by one")
         return self.session.describe(names.pop()) if names else None
 
+    def _check_reach(self, slots: Slots) -> None:
+        """Raise JobError where the database would change rows along with those that are put back, as a merge does."""
+        deletes = bool((slots.before < 0).any())
+        both = slots.take(np.flatnonzero((slots.before >= 0) & (slots.after >= 0)))
+        old, new = self.old.take(both.before), self.new.take(both.after)
+        changed = [name for name in self.columns if self.info.reach and unlike(old, new, name).any()]
+        for one in self.info.reach:
+            wrong = [one.deleting(self.info.name)] if deletes else []
+            wrong += [said[0] for said in [one.updating(self.info.name, changed)] if said is not None]
+            for why in filter(None, wrong):
+                raise JobError(f"{self.what.words} cannot be undone: {why}; let it restrict, and undo it then")
+
     # -- the way ----------------------------------------------------------------------------------------
 
     def go(self) -> Undone:
@@ -204,7 +216,9 @@ class _Undo:
             return replace(self.undone, wrote=False)
         if self.writes:
             self.recorder.await_changes()
-        moved, rest = _linked(self.past.slots(self.changes))
+        every = self.past.slots(self.changes)
+        self._check_reach(every)
+        moved, rest = _linked(every)
         waiting = [(slots, RowWriter(self.session, self.recorder, self.info, key)) for slots, key in
                    ((moved, []), (self._sorted(rest), self.past.key)) if len(slots)]  # fmt: skip
         fresh, left = False, -1
