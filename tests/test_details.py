@@ -132,6 +132,7 @@ def as_before(run: Callable[..., None], url: str) -> list[Detail]:
                 raise AssertionError(one)
     for batch, told in figures.items():
         run(f"UPDATE rmend_batches SET figures = '{json.dumps(told)}' WHERE batch_no = {batch}")
+    run("ALTER TABLE rmend_followers DROP COLUMN mark", "ALTER TABLE rmend_synced DROP COLUMN mark")
     mariadb = url.startswith("mariadb")
     run("DROP TABLE rmend_details", f"DROP INDEX rmend_batches_newest{' ON rmend_batches' if mariadb else ''}", "ALTER TABLE rmend_batches DROP COLUMN kind")
     if mariadb:
@@ -154,6 +155,9 @@ def test_every_database_is_brought_up_to_date_in_its_way(kind: str, cut: bool, t
         rm.merge(rm.Job(store=url, table="c", key="id", history=False), [{"id": 1, "v": "unseen"}])
         rm.capture(url, "e")
         rm.pause_capture(url, "e")
+        follow = {"table": "a", "to_store": url, "to_table": "copy of a", "follower": "copy"}
+        rm.Follower(url, "a", "f", start="last").close()
+        rm.sync(url, **follow)
         before = told_of(url, "aec")
         details = as_before(run, url)
         assert told_of(url, "aec") == before, "read before anything is written"
@@ -171,6 +175,10 @@ def test_every_database_is_brought_up_to_date_in_its_way(kind: str, cut: bool, t
         assert [one.said for one in now] == [one.said for one in details]
         if not cut or kind != "mariadb":  # which commits as a column is added
             assert {row["kind"] for row in rm.batches(url).to_pylist()} >= {"merge", "prune", "capture start", "capture pause"}
+        with rm.Follower(store, "a", "f") as follower:
+            assert [page.num_rows for page in follower.changes()] == [1]
+            follower.acknowledge()
+        assert (rm.sync(store, **follow).changes, rm.sync(store, **follow).changes) == (1, 0)
         store.close()
 
 
@@ -201,3 +209,51 @@ def test_what_a_merge_would_refuse_an_undo_refuses(kind: str, tmp_path: Path) ->
                     rm.merge(job.model_copy(update={"history": True}), [{"id": 1, "code": 2}])
             with opened(url) as place, place.begin(write=False) as session:
                 assert session.count(session.describe("t")) == (2 if refused == "delete" else 1)
+
+
+# -- which history it was -----------------------------------------------------------------------------------------
+
+
+@every
+@pytest.mark.parametrize("more", [0, 3])
+def test_a_history_with_the_same_numbers_is_told_from_the_one_that_was_followed(kind: str, more: int, tmp_path: Path) -> None:
+    """The source is as it was some changes ago, and goes on with their numbers, up to the position or past it."""
+    copy = "CREATE TABLE kept AS SELECT * FROM {}"
+    with databases.table(kind, tmp_path, "CREATE TABLE t (id INTEGER PRIMARY KEY, v INTEGER)") as (url, run):
+        job = rm.Job(store=url, table="t", key="id")
+        to = f"sqlite:///{tmp_path}/to.db"
+        (tmp_path / "to.db").touch()
+        follow = {"table": "t", "to_store": to, "to_table": "t", "follower": "map"}
+        files = {"table": "t", "to_folder": str(tmp_path / "files"), "follower": "files"}
+        (tmp_path / "files").mkdir()
+        rm.merge(job, [{"id": 1, "v": 1}])
+        run(copy.format("t_history"))  # a backup
+        rm.sync(url, **follow)
+        rm.merge(job, [{"id": 1, "v": 2}, {"id": 2, "v": 2}])
+        follower = rm.Follower(url, "t", "program")
+        list(follower.changes())
+        follower.acknowledge()
+        follower.close()
+        rm.sync(url, **follow)
+        rm.sync(url, **files)
+        run(
+            "DELETE FROM t_history",
+            "INSERT INTO t_history SELECT * FROM kept",
+            "DELETE FROM t WHERE id = 2",
+            "UPDATE t SET v = 1",
+            "DELETE FROM rmend_batches WHERE batch_no > 1",
+        )
+        for value in range(10, 10 + more):
+            rm.merge(job, [{"id": 1, "v": value}])
+        for call in (lambda: rm.sync(url, **follow), lambda: rm.sync(url, **files), lambda: list(rm.Follower(url, "t", "program").changes())):
+            with pytest.raises(rm.JobError, match=r"of another history|is another one than that which was followed"):
+                call()
+        mended = rm.compare(rm.Sync(store=url, **follow), mend=True)
+        assert (mended.mended, rm.compare(rm.Sync(store=url, **follow)).alike) == (True, True)
+        rm.merge(job, [{"id": 5, "v": 5}])
+        assert rm.sync(url, **follow).changes == 1
+        rm.prune(url, "t", before="9999-01-01", force=True)
+        assert rm.sync(url, **follow).changes == 0, "a change that was pruned is no other one"
+        rm.forget(url, "program")
+        with rm.Follower(url, "t", "program", start="last") as follower:
+            assert not list(follower.changes())

@@ -14,7 +14,7 @@ from typing import Any
 import pyarrow as pa
 
 from ..core.json_text import read_json
-from ..core.own_tables import BATCHES, BATCHES_TABLE, DETAILS, DETAILS_TABLE, NEWEST_CHANGE
+from ..core.own_tables import BATCHES, BATCHES_TABLE, DETAILS, DETAILS_TABLE
 from ..core.schema import TableInfo
 from ..errors import StoreError
 from ..stores.contract import Condition, Conflict, Selection, Session, Store, Where
@@ -161,7 +161,6 @@ def make_batches(session: Session) -> None:
     if session.find_own(DETAILS_TABLE) is None:
         session.create(DETAILS)
     session.create(BATCHES)
-    _index(session, BATCHES)
 
 
 def bring_up_to_date(place: Store) -> None:
@@ -181,7 +180,9 @@ def bring_up_to_date(place: Store) -> None:
             session.add_columns(BATCHES_TABLE, missing)
         if session.find_own(DETAILS_TABLE) is None:
             session.create(DETAILS)
-        _index(session, batches)
+        for name, columns in BATCHES.indexes:
+            if not session.has_index(batches, name):
+                session.add_index(batches, name, columns)
         batches = session.find_own(BATCHES_TABLE)
         assert batches is not None
         standing: dict[str, dict[str, Any]] = {}
@@ -210,9 +211,3 @@ def _news(standing: dict[str, Any], details: Sequence[Detail]) -> list[Detail]:
                 details = [one for one in details if one.detail != name]
             standing[name] = [one.said for one in mine]
     return list(details)
-
-
-def _index(session: Session, batches: TableInfo) -> None:
-    name, columns = NEWEST_CHANGE
-    if not session.has_index(batches, name):
-        session.add_index(batches, name, columns)

@@ -11,9 +11,10 @@ from ..stores.contract import Session
 
 
 def own(session: Session, shape: TableInfo) -> TableInfo | None:
-    """One of our tables, if it is there. Raises StoreError if a table of its name is another."""
+    """One of our tables, if it is there; an earlier version may have made it, without columns that may be null. Raises
+    StoreError if a table of its name is another."""
     table = session.find_own(shape.name)
-    if table is not None and not all(column.name in table for column in shape.columns):
+    if table is not None and not all(column.name in table for column in shape.columns if not column.nullable):
         raise not_ours(shape.name)
     return table
 

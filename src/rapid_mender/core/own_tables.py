@@ -42,9 +42,8 @@ BATCHES = TableInfo(
         Column("kind", pa.string(), one_of=KINDS),
     ),
     ("batch_no",),
+    indexes=(("rmend_batches_newest", ("table_name", "last_change")),),
 )
-NEWEST_CHANGE = ("rmend_batches_newest", ("table_name", "last_change"))
-"""An index of the batches: its name and columns."""
 
 DETAILS_TABLE = "rmend_details"
 DETAILS = TableInfo(
@@ -79,6 +78,7 @@ FOLLOWERS = TableInfo(
         Column("moved_at", _MOMENT),
         Column("seen_at", _MOMENT),
         Column("held_by", pa.string()),
+        Column("mark", pa.string()),
     ),
     ("follower_no",),
 )
@@ -117,6 +117,7 @@ SYNCED = TableInfo(
         Column("filled", pa.bool_(), nullable=False),
         Column("keyless", pa.bool_(), nullable=False),
         Column("moved_at", _MOMENT),
+        Column("mark", pa.string()),
     ),
     ("sync_no",),
 )

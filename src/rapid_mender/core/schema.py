@@ -134,6 +134,8 @@ class TableInfo:
     """To whom the table belongs, where the database says so."""
     rights: frozenset[str] | None = field(default=None, compare=False)
     """Which of select, insert, update and delete the user may do, where the database says so."""
+    indexes: tuple[tuple[str, tuple[str, ...]], ...] = field(default=(), compare=False)
+    """The indexes with which Rapid Mender makes the table, by name."""
 
     def __hash__(self) -> int:
         return hash((self.name, len(self.columns)))

@@ -28,6 +28,7 @@ from ..errors import JobError
 from ..jobs.sync_job import Sync
 from ..stores.contract import Store
 from .folder import Folder
+from .marks import mark_at
 from .sending import Sending
 from .syncing import Synced, Syncing, known_of
 from .tail import Tail, View
@@ -69,7 +70,8 @@ class FolderSyncing(Syncing):
                 f"{self.folder} has the files of the follower {named['follower']!r} of table {named['table']!r}; take "
                 "another folder"
             )
-        at = {name: state.get("then", state)[name] for name in ("position", "batch_no")}
+        there = state.get("then", state)
+        at = {"position": there["position"], "batch_no": there["batch_no"], "mark": there.get("mark")}
         self._check_position(at["position"])
         if "next" in state:
             files.show(state["next"])
@@ -87,12 +89,12 @@ class FolderSyncing(Syncing):
             )
 
     def _start(self, files: Folder, done: Synced) -> dict[str, Any]:
-        at = {"position": 0, "batch_no": 0}
+        at: dict[str, Any] = {"position": 0, "batch_no": 0, "mark": None}
         with self.tail.look(0, 0, whole=False, rows=self.job.first) as view:
             self.check_name(view)
             send = self.sending(view)
             if self.job.first:
-                at = {"position": view.until, "batch_no": view.batch}
+                at = {"position": view.until, "batch_no": view.batch, "mark": mark_at(view.past, view.until)}
                 rows = view.session.scan(view.info, send.needed, key=send.key)
                 span = f"{0:0{_DIGITS}}-{at['position']:0{_DIGITS}}-first"
                 done.filled = self._put(
@@ -107,7 +109,7 @@ class FolderSyncing(Syncing):
 
     def _step(self, files: Folder, at: dict[str, Any], done: Synced) -> dict[str, Any] | None:
         """Write the next part; None if there are no changes."""
-        with self.tail.look(at["position"], at["batch_no"]) as view:
+        with self.tail.look(at["position"], at["batch_no"], mark=at["mark"]) as view:
             done.held_by = view.held_by
             if self.is_over(view, at["position"]):
                 return None
@@ -115,7 +117,7 @@ class FolderSyncing(Syncing):
             last = min(until, self._last(view, at["position"]))
             if view.past is None or last <= at["position"]:
                 return None
-            then = at | {"position": last}
+            then = at | {"position": last, "mark": mark_at(view.past, last)}
             name = f"{at['position'] + 1:0{_DIGITS}}-{last:0{_DIGITS}}"
             done.changes += self._put(
                 files, send, view, name, self._changes(send, view, at["position"], last), then, done

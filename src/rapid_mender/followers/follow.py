@@ -10,14 +10,15 @@ import pyarrow as pa
 
 from ..changes.given import whole
 from ..changes.netting import as_changes, netted
-from ..changes.past import NUMBER, together
+from ..changes.past import NUMBER, past_if_any, together
 from ..changes.query import as_told
 from ..core.existing import Existing
 from ..core.own_tables import FOLLOWERS
 from ..errors import JobError
 from ..stores.contract import Session, Store
 from ..stores.urls import opened
-from .positions import now, position_of, put_row
+from .marks import mark_at, mark_of
+from .positions import Place, make_ready, now, position_of, put_row
 from .tail import Tail, View
 
 _AT_ONCE = 1 << 20  # changes that are made net at once
@@ -56,7 +57,7 @@ class Follower:
                 raise JobError(f"start is 'first', 'last' or a position, not {start!r}")
             whole("start", start)
         self.name, self.net = name, net
-        self._given: tuple[int, int] | None = None
+        self._given: Place | None = None
         self.held_by: list[str] = []
         """Who may still commit changes before those that are there: so these wait."""
         self._entered = opened(store)
@@ -66,58 +67,59 @@ class Follower:
                 self.table = session.describe(table).name
                 known = position_of(session, name, self.table)
             self._tail = Tail(self._store, self.table)
-            self._position, self._batch = self._begin(start) if known is None else known
-            self._farthest = self._position
+            self._at = self._begin(start) if known is None else known
+            self._farthest = self._at.position
         except BaseException:
             self._entered.__exit__(None, None, None)
             raise
 
-    def _begin(self, start: Literal["first", "last"] | int) -> tuple[int, int]:
+    def _begin(self, start: Literal["first", "last"] | int) -> Place:
         """Where a new follower begins, which is kept."""
-        known = (start if isinstance(start, int) else 0), 0
+        known = Place(start if isinstance(start, int) else 0, 0, None)
         if start != "first":
             with self._tail.look(0, 0, whole=False) as view:
-                if known[0] > view.until:
+                if known.position > view.until:
                     raise JobError(f"start is {start}, and the history of {self.table!r} ends with change {view.until}")
-                known = (view.until, view.batch) if start == "last" else known
+                if start == "last":
+                    known = Place(view.until, view.batch, None)
         with self._store.begin(write=True) as session:
-            self._keep(session, known)
-        return known
+            return self._keep(session, known)
 
     @property
     def position(self) -> int:
         """The last change that was acknowledged."""
-        return self._position
+        return self._at.position
 
     def changes(self, limit: int | None = None) -> Iterator[pa.Table]:
         """The changes after the position, as far as all before them are there, as Arrow tables with the columns of the
         history; `limit`: at most so many, before they are made net. Nothing is held open in between."""
         whole("limit", limit, 1)
-        at, self._given = self._position, None
+        at, self._given = self._at, None
         while limit is None or limit > 0:
             most = _AT_ONCE if self.net else _PAGE
-            with self._tail.look(at, self._batch) as view:
+            with self._tail.look(at.position, self._at.batch, mark=at.mark) as view:
                 self.held_by = view.held_by
                 told, last, count = self._step(view, at, most if limit is None else min(most, limit))
-            if last == at:
+            if last.position == at.position:
                 return
-            at, limit, self._given = last, None if limit is None else limit - count, (last, view.batch)
-            self._farthest = max(self._farthest, last)
+            at = self._given = last
+            limit = None if limit is None else limit - count
+            self._farthest = max(self._farthest, last.position)
             if told.num_rows:
                 yield told
 
-    def _step(self, view: View, at: int, most: int) -> tuple[pa.Table, int, int]:
-        """The next changes; the number of the last of them, and how many they were."""
+    def _step(self, view: View, at: Place, most: int) -> tuple[pa.Table, Place, int]:
+        """The next changes; where the last of them is, and how many they were."""
         pages: list[Existing] = []
         count = 0
-        for page in view.changes(at, most=most):
+        for page in view.changes(at.position, most=most):
             pages.append(page.take(np.arange(min(len(page.positions), most - count))))
             count += len(pages[-1].positions)
             if count >= most:
                 break
         if not count or view.past is None:
             return pa.table({}), at, 0
-        last = int(pages[-1].values[NUMBER][-1].as_py())
+        last = Place(int(pages[-1].values[NUMBER][-1].as_py()), view.batch, mark_of(pages[-1]))
         if self.net:
             return as_told(view.past, as_changes(view.past, netted(view.past, pages, view.past.columns))), last, count
         return as_told(view.past, together(pages).values), last, count
@@ -129,24 +131,28 @@ class Follower:
         Raises JobError if another process follows under the same name.
         """
         whole("position", position)
-        given = self._given if position is None else (position, self._batch)
-        if given is None or given[0] == self._position:
+        given = self._given if position is None else Place(position, self._at.batch, None)
+        if given is None or given.position == self._at.position:
             return
-        if not self._position <= given[0] <= self._farthest:
+        if not self._at.position <= given.position <= self._farthest:
             raise JobError(
-                f"{self.name} cannot acknowledge change {given[0]}: it has been given those after {self._position} up "
-                f"to {self._farthest}"
+                f"{self.name} cannot acknowledge change {given.position}: it has been given those after "
+                f"{self.position} up to {self._farthest}"
             )
         with self._store.begin(write=True) as session:
-            self._keep(session, given, {"position": self._position})
-        self._position, self._batch = given
+            self._at = self._keep(session, given, {"position": self._at.position})
 
-    def _keep(self, session: Session, at: tuple[int, int], expected: dict[str, int] | None = None) -> None:
+    def _keep(self, session: Session, at: Place, expected: dict[str, int] | None = None) -> Place:
+        """Keep where the follower is; with a mark, if it has none."""
+        make_ready(session, FOLLOWERS)
+        if at.mark is None and at.position:
+            at = at._replace(mark=mark_at(past_if_any(session, self.table), at.position))
         values = {
-            "position": at[0], "batch_no": at[1], "seen_at": now(), "moved_at": now(),
+            "position": at.position, "batch_no": at.batch, "mark": at.mark, "seen_at": now(), "moved_at": now(),
             "held_by": "; ".join(self.held_by) or None,
         }  # fmt: skip
         put_row(session, FOLLOWERS, {"follower": self.name, "table_name": self.table}, values, expected)
+        return at
 
     def close(self) -> None:
         """Close what is held open."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 
@@ -21,11 +21,28 @@ def rows_of(session: Session, shape: TableInfo, **same: Any) -> list[dict[str, A
     if table is None:
         return []
     where = [[Condition(name, "=", value)] for name, value in same.items()]
-    rows = session.read(table, Selection(where, shape.primary_key[0])).values
-    found = rows.to_pylist()
+    found = session.read(table, Selection(where, shape.primary_key[0])).values.to_pylist()
+    none = dict.fromkeys(shape.names)
+    found = [none | row for row in found]
     check_rows(session, shape, found)
     # a database may call names equal that differ in case
     return [row for row in found if all(row[name] == value for name, value in same.items())]
+
+
+def is_ready(session: Session, shape: TableInfo) -> bool:
+    """Whether one of our tables is there, with all of its columns."""
+    table = own(session, shape)
+    return table is not None and all(column.name in table for column in shape.columns)
+
+
+def make_ready(session: Session, shape: TableInfo) -> None:
+    """Make one of our tables, or bring it up to date. Before anything is read of it: some databases alter no table that
+    a transaction has read."""
+    table = own(session, shape)
+    if table is None:
+        session.create(shape)
+    elif missing := [column for column in shape.columns if column.name not in table]:
+        session.add_columns(shape.name, missing)
 
 
 def put_row(
@@ -35,12 +52,10 @@ def put_row(
     values: Mapping[str, Any],
     expected: Mapping[str, Any] | None = None,
 ) -> None:
-    """Set columns in the row of one of our tables that has given values, or insert it; makes the table.
+    """Set columns in the row of one of our tables that has given values, or insert it; see `make_ready`.
 
     `expected`: what the row has as yet, or no row is there. Raises JobError if somebody has set it since.
     """
-    if own(session, shape) is None:
-        session.create(shape)
     table = own(session, shape)
     assert table is not None
     number = shape.primary_key
@@ -102,11 +117,20 @@ def now() -> datetime:
     return datetime.now(UTC)
 
 
-def position_of(session: Session, follower: str, table: str) -> tuple[int, int] | None:
-    """How far a follower of a table has come: the change, and the newest batch then. None if nobody knows it. Raises
-    JobError if it follows another table."""
+class Place(NamedTuple):
+    """How far a follower has come."""
+
+    position: int
+    batch: int
+    """The newest batch then."""
+    mark: str | None
+    """What tells the history from another one, see `marks`."""
+
+
+def position_of(session: Session, follower: str, table: str) -> Place | None:
+    """How far a follower of a table has come. None if nobody knows it. Raises JobError if it follows another table."""
     rows = rows_of(session, FOLLOWERS, follower=follower)
     if not rows:
         return None
     check_free(rows, follower, table, None)
-    return int(rows[0]["position"]), int(rows[0]["batch_no"])
+    return Place(int(rows[0]["position"]), int(rows[0]["batch_no"]), rows[0]["mark"])

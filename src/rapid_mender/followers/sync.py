@@ -33,7 +33,8 @@ from ..stores.urls import opened
 from .compare import Compared, find_differences
 from .files import FolderSyncing
 from .load import Loaded, Loader, can_load
-from .positions import check_row, now, put_row, rows_of
+from .marks import MARKED, mark_at, mark_of
+from .positions import check_row, is_ready, make_ready, now, put_row, rows_of
 from .sending import Sending
 from .syncing import Synced, Syncing, known_of
 from .tail import Tail, View
@@ -95,7 +96,7 @@ def syncing(job: Sync, force: bool = False) -> Iterator[Callable[[], Synced]]:
             yield TableSyncing(job, source, target, tail, force).go
 
 
-_PLACE = ("position", "batch_no", "filled", "keyless")
+_PLACE = ("position", "batch_no", "filled", "keyless", "mark")
 
 
 def _without_key(shape: TableInfo) -> TableInfo:
@@ -160,8 +161,7 @@ class TableSyncing(Syncing):
         """Where the sync is."""
         if (self.source.where, self.job.table) == (self.target.where, self.job.to_table):
             raise JobError(f"table {self.job.table!r} cannot follow itself; name another table in to_table")
-        with self.target.begin(write=False) as session:
-            rows = rows_of(session, SYNCED, **self.same)
+        rows = self._rows_of_sync()
         about = {"source": self.source.where, "source_table": self.job.table, "table_name": self.job.to_table}
         if rows and any(rows[0][name] != value for name, value in about.items() if name != "source"):
             raise JobError(
@@ -170,14 +170,24 @@ class TableSyncing(Syncing):
             )
         return {name: rows[0][name] for name in _PLACE} if rows else self._start(about)
 
+    def _rows_of_sync(self) -> list[dict[str, Any]]:
+        """The row of the sync in the target, if it has one. Makes our table, or brings it up to date."""
+        with self.target.begin(write=False) as session:
+            if is_ready(session, SYNCED):
+                return rows_of(session, SYNCED, **self.same)
+        with self.target.begin(write=True) as session:
+            make_ready(session, SYNCED)
+        with self.target.begin(write=False) as session:
+            return rows_of(session, SYNCED, **self.same)
+
     def _start(self, about: dict[str, str]) -> dict[str, Any]:
         """Note where the sync begins, in both stores; make the target if it is not there."""
         with self.tail.look(0, 0, whole=False) as view:
             self.check_name(view)
             send = self.sending(view)
             log = self.job.keep == "changes"
-            at = {"position": 0 if log else view.until, "batch_no": 0 if log else view.batch}
-            at |= {"filled": log, "keyless": False}
+            at: dict[str, Any] = {"position": 0 if log else view.until, "batch_no": 0 if log else view.batch}
+            at |= {"filled": log, "keyless": False, "mark": None if log else mark_at(view.past, view.until)}
         if log:
             with self.tail.look(0, 0):
                 pass  # raises if the history does not begin at the beginning
@@ -275,7 +285,7 @@ class TableSyncing(Syncing):
 
     def _step(self, at: dict[str, Any]) -> dict[str, Any] | None:
         """Let the next changes take effect; None if there are none."""
-        with self.tail.look(at["position"], at["batch_no"]) as view:
+        with self.tail.look(at["position"], at["batch_no"], mark=at["mark"]) as view:
             self.done.held_by = view.held_by
             send = self.sending(view)  # tells what is wrong with the job also if nothing is to be sent
             if self.is_over(view, at["position"]):
@@ -284,7 +294,7 @@ class TableSyncing(Syncing):
             pages, came_from, ours = self._next(view, at["position"], until, send)
             if not pages or view.past is None:
                 return None
-            last = int(pages[-1].values[NUMBER][-1].as_py())
+            last, mark = int(pages[-1].values[NUMBER][-1].as_py()), mark_of(pages[-1])
             guard = guard_after(view.past, at["position"], last, not self.force)
             for page in pages:
                 guard.add(page)
@@ -297,7 +307,7 @@ class TableSyncing(Syncing):
                 else:
                     records = send.of_net(netted(view.past, pages, send.needed, whole=send.compares))
             guard.check(last)
-        after = at | {"position": last}
+        after = at | {"position": last, "mark": mark}
         moving = self._moving(at, after, [*came_from, *([token] if token else [])])
         if records is not None and records.num_rows:
             self.done.add(merge_beside(self._job(send), records, moving))
@@ -314,7 +324,7 @@ class TableSyncing(Syncing):
         count, columns = 0, None
         sealed = view.past is not None and not self.force and any_sealed(view.past, position)
         if self.job.keep == "rows" and view.past is not None and not sealed:  # of a log, and of a seal, all is wanted
-            columns = [NUMBER, "batch_no", "action"]
+            columns = list(MARKED)
             columns += view.past.stored(send.needed if send.compares else send.key, ["old"])
             columns += view.past.stored(send.needed, ["new"])
         for page in view.changes(position, until, columns):
@@ -347,8 +357,8 @@ class TableSyncing(Syncing):
         if self.job.keep == "changes":
             raise JobError("a log is no copy of a table, so it cannot be compared with one")
         with self.target.begin(write=False) as session:
-            rows = rows_of(session, SYNCED, **self.same)
             session.describe(self.job.to_table)
+        rows = self._rows_of_sync()
         if mend and not rows:
             raise JobError(f"{self.job.follower!r} has not begun to follow: sync first")
         with closing(Spool()) as puts, closing(Spool()) as extra:
@@ -359,7 +369,10 @@ class TableSyncing(Syncing):
                 compared = find_differences(view, send, session, target, jobs[0].key, puts, extra)
                 compared.follower, compared.to_store = self.job.follower, self.target.where
                 compared.behind = max(view.until - rows[0]["position"], 0) if rows else 0
-                at = {"position": view.until, "batch_no": view.batch, "filled": True, "keyless": False}
+                at = {
+                    "position": view.until, "batch_no": view.batch, "filled": True, "keyless": False,
+                    "mark": mark_at(view.past, view.until),
+                }  # fmt: skip
             before = {name: rows[0][name] for name in _PLACE} if rows else {}
             if mend:
                 before = self._with_key(before, jobs[0].key)

@@ -16,7 +16,7 @@ from ..errors import JobError, StoreError
 from ..jobs.sync_job import Sync
 from ..merging.result import Result
 from ..stores.contract import Store
-from .positions import check_free, now, put_row, rows_of
+from .positions import check_free, make_ready, now, put_row, rows_of
 from .sending import Sending, sending
 from .tail import Tail, View
 
@@ -83,9 +83,10 @@ class Syncing:
         if self._noted is not None and self._noted[0] == told and time.monotonic() - self._noted[1] < _SEEN:
             return
         self._noted = told, time.monotonic()
-        values = told | {"batch_no": at["batch_no"], "seen_at": now(), "moved_at": now()}
+        values = told | {"batch_no": at["batch_no"], "mark": at["mark"], "seen_at": now(), "moved_at": now()}
         try:
             with self.source.begin(write=True) as session:
+                make_ready(session, FOLLOWERS)
                 same = {"follower": self.job.follower, "table_name": self.table, "goes_to": self.goes_to}
                 rows = rows_of(session, FOLLOWERS, **same)
                 if rows and rows[0]["position"] == at["position"]:

@@ -333,6 +333,11 @@ class SQLSession(SQLCapturing):
         link.define(self.create_sql(info, beside))
         at = link.place_of(info.name, self._described(beside) if beside is not None else None)
         self._by_name[info.name] = link.describe(info.name, at)
+        for name, index in info.indexes if not self.indexes_within else ():
+            self.add_index(self._named(info.name).info, name, index)
+
+    indexes_within = False
+    """The indexes of a table are made by the statement that makes the table."""
 
     def create_sql(self, info: TableInfo, beside: TableInfo | None = None) -> str:
         link = self._write.drained()
@@ -351,6 +356,8 @@ class SQLSession(SQLCapturing):
             lines.append(line)
         if len(info.primary_key) > 1:
             lines.append(f"PRIMARY KEY ({', '.join(map(self._q, info.primary_key))})")
+        for name, columns in info.indexes if self.indexes_within else ():
+            lines.append(f"KEY {self._q(name)} ({', '.join(map(self._q, columns))})")
         return f"CREATE TABLE {'.'.join(map(self._q, at))} ({', '.join(lines)}){self._making()}"
 
     def _making(self) -> str:

@@ -330,8 +330,8 @@ class SQLiteSession(SQLiteCapturing):
         return Written(rows, None, refused)
 
     def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
-        sql = self.create_sql(info, beside)
-        self._write.later(lambda link: link.run(sql))
+        for sql in (self.create_sql(info, beside), *(self._index_sql(info, *index) for index in info.indexes)):
+            self._write.later(lambda link, sql=sql: link.run(sql))  # type: ignore[misc]
         self._forget(info.name)
 
     def create_sql(self, info: TableInfo, beside: TableInfo | None = None) -> str:
@@ -359,10 +359,11 @@ class SQLiteSession(SQLiteCapturing):
         return bool(self._write.drained().rows(sql, [name])[0][0])
 
     def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
-        self._write.drained().run(
-            f"CREATE INDEX {name_sql(name)} ON {name_sql(info.name)} ({', '.join(map(name_sql, columns))})"
-        )
+        self._write.drained().run(self._index_sql(info, name, columns))
         self._forget(info.name)
+
+    def _index_sql(self, info: TableInfo, name: str, columns: Sequence[str]) -> str:
+        return f"CREATE INDEX {name_sql(name)} ON {name_sql(info.name)} ({', '.join(map(name_sql, columns))})"
 
     def cannot_make(self, info: TableInfo) -> str | None:
         if len(info.columns) > _MOST_COLUMNS:
