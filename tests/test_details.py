@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import sqlite3
 from collections.abc import Callable
 from contextlib import closing
@@ -257,3 +258,48 @@ def test_a_history_with_the_same_numbers_is_told_from_the_one_that_was_followed(
         rm.forget(url, "program")
         with rm.Follower(url, "t", "program", start="last") as follower:
             assert not list(follower.changes())
+
+
+@every
+def test_a_copy_of_a_database_is_not_the_database(kind: str, tmp_path: Path) -> None:
+    """A and B follow each other; C is a copy of A, and follows B: what A did since reaches C, and C's own work stays."""
+    table = "CREATE TABLE t (id INTEGER PRIMARY KEY, v INTEGER)"
+    folders = [tmp_path / name for name in "abc"]
+    for folder in folders:
+        folder.mkdir()
+    with databases.table("sqlite", folders[0], table) as (a, _), databases.table(kind, folders[1], table) as (b, _):
+
+        def work(store: str, **row: Any) -> None:
+            rm.merge(rm.Job(store=store, table="t", key="id"), [row])
+
+        def sync(source: str, target: str) -> int:
+            name = {a: "a", b: "b"}.get(source, "c") + {a: "a", b: "b"}.get(target, "c")
+            return rm.sync(source, "t", target, "t", follower=name, history=True).changes
+
+        def rows(store: str) -> list[tuple[int, int]]:
+            with opened(store) as place, place.begin(write=False) as session:
+                return sorted((row["id"], row["v"]) for row in session.read(session.describe("t")).values.to_pylist())
+
+        work(a, id=1, v=1)
+        work(b, id=2, v=2)
+        for source, target in ((a, b), (b, a), (a, b), (b, a)):
+            sync(source, target)
+        assert rows(a) == rows(b) == [(1, 1), (2, 2)]
+        copy = folders[2] / "c.db"
+        shutil.copy(folders[0] / "r.db", copy)
+        c = f"sqlite:///{copy}"
+        work(a, id=1, v=10)
+        work(c, id=3, v=3)
+        sync(a, b)
+        assert rows(b) == [(1, 10), (2, 2)]
+        sync(b, c)
+        assert rows(c) == [(1, 10), (2, 2), (3, 3)], "what A did after it was copied is no work of the copy"
+        sync(c, b)
+        sync(b, a)
+        assert rows(a) == rows(b) == [(1, 10), (2, 2), (3, 3)]
+        before = rm.history(a, "t").num_rows
+        for _ in range(3):
+            for source, target in ((a, b), (b, a), (b, c), (c, b)):
+                sync(source, target)
+        assert rm.history(a, "t").num_rows == before, "nothing goes in a circle"
+        assert rows(a) == rows(b) == rows(c)

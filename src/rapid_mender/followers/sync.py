@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import time
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import closing, contextmanager
@@ -14,13 +13,12 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..changes.detail import Detail
-from ..changes.details import details_by_batch, details_of
 from ..changes.guard import any_sealed, guard_after
 from ..changes.netting import netted
 from ..changes.past import NUMBER, together
 from ..changes.recorder import Kind
 from ..core.existing import Existing
-from ..core.own_tables import BATCHES, FIXED, SYNCED
+from ..core.own_tables import FIXED, SYNCED
 from ..core.schema import TableInfo, copied
 from ..errors import JobError
 from ..incoming import Spool
@@ -28,12 +26,13 @@ from ..incoming.ahead import ahead
 from ..jobs.job import Job
 from ..jobs.sync_job import Sync
 from ..merging.run import merge_beside, preview
-from ..stores.contract import Condition, Selection, Session, Store
+from ..stores.contract import Session, Store
 from ..stores.urls import opened
 from .compare import Compared, find_differences
 from .files import FolderSyncing
 from .load import Loaded, Loader, can_load
 from .marks import MARKED, mark_at, mark_of
+from .origins import Way, origin, origins_of, token_of, ways_to
 from .positions import check_row, is_ready, make_ready, now, put_row, rows_of
 from .sending import Sending
 from .syncing import Synced, Syncing, known_of
@@ -222,11 +221,11 @@ class TableSyncing(Syncing):
     def _fill(self, at: dict[str, Any]) -> dict[str, Any]:
         """Copy the rows as they are. What was there already, from a fill that was interrupted, is not written again;
         what has changed since the position is followed afterwards, from there."""
-        with self._rows() as (send, token, pages):
+        with self._rows() as (send, came, pages):
             job = self._job(send, filling=True)
 
             def moving() -> _Moving:
-                return self._moving(at, at, token)
+                return self._moving(at, at, came)
 
             loads = self._made and can_load(job)
             for page in self._loading(pages, send, job, moving) if loads else pages:
@@ -266,20 +265,21 @@ class TableSyncing(Syncing):
         return keyed
 
     @contextmanager
-    def _rows(self) -> Iterator[tuple[Sending, list[str], Iterator[pa.Table]]]:
-        """The rows of the source at one moment, some at a time, and what tells that apart."""
+    def _rows(self) -> Iterator[tuple[Sending, list[Detail], Iterator[pa.Table]]]:
+        """The rows of the source at one moment, some at a time, and where they come from."""
         with self.tail.look(0, 0, whole=False, rows=True) as view:
             send = self.sending(view)
-            token = [one for one in [token_of(view.session, view.info.name)] if one is not None]
+            token = token_of(view.session, view.info.name)
+            came = [] if token is None else [origin(token, mark_at(view.past, view.until))]
             pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
             if self.source.reads_beside_writes or self.source.where != self.target.where:
-                yield send, token, ahead(pages)
+                yield send, came, ahead(pages)
                 return
             spool = Spool()
             for page in pages:
                 spool.put(page)
         with closing(spool):
-            yield send, token, iter(spool)
+            yield send, came, iter(spool)
 
     # -- following --------------------------------------------------------------------------------------
 
@@ -291,7 +291,7 @@ class TableSyncing(Syncing):
             if self.is_over(view, at["position"]):
                 return None
             send, until = known_of(view, send, at["position"])
-            pages, came_from, ours = self._next(view, at["position"], until, send)
+            pages, way = self._next(view, at["position"], until, send)
             if not pages or view.past is None:
                 return None
             last, mark = int(pages[-1].values[NUMBER][-1].as_py()), mark_of(pages[-1])
@@ -301,14 +301,14 @@ class TableSyncing(Syncing):
             count = sum(len(page.positions) for page in pages)
             token = token_of(view.session, view.info.name)
             records = None
-            if not ours:
+            if not way.ours:
                 if self.job.keep == "changes":
                     records = send.of_changes(view.past, together(pages))
                 else:
                     records = send.of_net(netted(view.past, pages, send.needed, whole=send.compares))
             guard.check(last)
         after = at | {"position": last, "mark": mark}
-        moving = self._moving(at, after, [*came_from, *([token] if token else [])])
+        moving = self._moving(at, after, [*way.origins, *([origin(token, mark)] if token is not None else [])])
         if records is not None and records.num_rows:
             self.done.add(merge_beside(self._job(send), records, moving))
         else:
@@ -317,10 +317,10 @@ class TableSyncing(Syncing):
         self.done.changes += count
         return after
 
-    def _next(self, view: View, position: int, until: int, send: Sending) -> tuple[list[Existing], list[str], bool]:
-        """The next changes that have come the same way; that way, and whether it began at the target."""
+    def _next(self, view: View, position: int, until: int, send: Sending) -> tuple[list[Existing], Way]:
+        """The next changes that have come the same way, and that way."""
         pages: list[Existing] = []
-        way: list[str] | None = None
+        way: Way | None = None
         count, columns = 0, None
         sealed = view.past is not None and not self.force and any_sealed(view.past, position)
         if self.job.keep == "rows" and view.past is not None and not sealed:  # of a log, and of a seal, all is wanted
@@ -330,19 +330,23 @@ class TableSyncing(Syncing):
         for page in view.changes(position, until, columns):
             page = _cut(page, self.job.commit_every - count)
             batches, at = np.unique(pc.fill_null(page.values["batch_no"], 0).to_numpy(), return_inverse=True)
-            ways = _ways(view, int(batches[0]), int(batches[-1]))
-            way = ways.get(int(batches[at[0]]), []) if way is None else way
-            others = np.flatnonzero(np.array([ways.get(one, []) != way for one in batches.tolist()])[at])
+            ways = self._ways(view, int(batches[0]), int(batches[-1]))
+            way = ways.get(int(batches[at[0]]), Way()) if way is None else way
+            others = np.flatnonzero(np.array([not ways.get(one, Way()).is_like(way) for one in batches.tolist()])[at])
             whole, page = not len(others), _cut(page, int(others[0]) if len(others) else len(at))
             if len(page.positions):
                 pages.append(page)
+                way = way._replace(origins=ways.get(int(batches[at[len(page.positions) - 1]]), way).origins)
             count += len(page.positions)
             if not whole or count >= self.job.commit_every:
                 break
-        if not way:
-            return pages, [], False
+        return pages, way or Way()
+
+    def _ways(self, view: View, first: int, last: int) -> dict[int, Way]:
+        if not (found := origins_of(view.session, view.info.name, first, last)):
+            return {}
         with self.target.begin(write=False) as session:
-            return pages, way, token_of(session, self.job.to_table) in way
+            return ways_to(session, self.job.to_table, found)
 
     def _job(self, send: Sending, filling: bool = False) -> Job:
         with self.target.begin(write=False) as session:
@@ -388,33 +392,10 @@ class TableSyncing(Syncing):
         compared.mended, compared.seconds = mend, time.perf_counter() - began
         return compared
 
-    def _moving(self, before: dict[str, Any], after: dict[str, Any], came_from: list[str]) -> _Moving:
-        origins = [Detail("origin", name=name) for name in dict.fromkeys(came_from)]
-        return _Moving(f"sync {self.job.follower}", origins, self.same, before, after)
-
-
-def _ways(view: View, first: int, last: int) -> dict[int, list[str]]:
-    """By which tables the changes of some batches have come, where these are of a sync."""
-    if view.past is None:
-        return {}
-    span = [[Condition("batch_no", ">=", first)], [Condition("batch_no", "<=", last)]]
-    found = details_by_batch(details_of(view.session, view.info.name, "origin", where=span))
-    return {batch: [str(one.name) for one in way] for batch, way in found.items()}
+    def _moving(self, before: dict[str, Any], after: dict[str, Any], came: Sequence[Detail]) -> _Moving:
+        newest = {one.name: one for one in came}  # of one that they came by twice
+        return _Moving(f"sync {self.job.follower}", list(newest.values()), self.same, before, after)
 
 
 def _cut(page: Existing, count: int) -> Existing:
     return page if len(page.positions) <= count else page.take(np.arange(count))
-
-
-def token_of(session: Session, table: str) -> str | None:
-    """What tells a table with a history apart from all others, also in other stores: made of its first batch. None if
-    it has none."""
-    kept = session.find_own(BATCHES.name)
-    if kept is None:
-        return None
-    first = session.read(kept, Selection([[Condition("table_name", "=", table)]], "batch_no", 1, first=True))
-    if not len(first.positions):
-        return None
-    names = ("batch_no", "table_name", "actor", "application", "started_at")
-    row = first.values.select(names).to_pylist()[0]
-    return hashlib.sha256(repr([str(row[name]) for name in names]).encode()).hexdigest()[:16]
