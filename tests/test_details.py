@@ -111,7 +111,7 @@ def test_a_store_of_an_earlier_version_is_read_and_then_brought_up_to_date(tmp_p
 def as_before(run: Callable[..., None], url: str) -> list[Detail]:
     """Make of a store what the version before would have left. Returns its details."""
     with opened(url) as store, store.begin(write=False) as session:
-        details = [one for table in "aec" for one in details_of(session, table)]
+        details = [one for table in "aec" for one in details_of(session, table) if one.detail != "column"]
     figures: dict[int, dict[str, Any]] = {}
     for one in details:
         into = figures.setdefault(one.batch, {})
@@ -172,7 +172,7 @@ def test_every_database_is_brought_up_to_date_in_its_way(kind: str, cut: bool, t
         assert rm.merge(rm.Job(store=store, table="a", key="id"), [{"id": 2, "v": "new"}]).counts["update"] == 1
         assert told_of(url, "aec") == before
         with store.begin(write=False) as session:
-            now = [one for table in "aec" for one in details_of(session, table)]
+            now = [one for table in "aec" for one in details_of(session, table) if one.detail != "column"]
         assert [one.said for one in now] == [one.said for one in details]
         if not cut or kind != "mariadb":  # which commits as a column is added
             assert {row["kind"] for row in rm.batches(url).to_pylist()} >= {"merge", "prune", "capture start", "capture pause"}
@@ -303,3 +303,65 @@ def test_a_copy_of_a_database_is_not_the_database(kind: str, tmp_path: Path) -> 
                 sync(source, target)
         assert rm.history(a, "t").num_rows == before, "nothing goes in a circle"
         assert rows(a) == rows(b) == rows(c)
+
+
+# -- which column it was ------------------------------------------------------------------------------------------
+
+
+@pytest.mark.postgresql
+@pytest.mark.parametrize("captured", [False, True])
+def test_columns_that_are_renamed_swapped_or_made_anew_keep_their_past(captured: bool, tmp_path: Path) -> None:
+    """On PostgreSQL, which numbers them; also of a table that was restored, where they have other numbers."""
+    with databases.table("postgresql", tmp_path, "CREATE TABLE t (id integer PRIMARY KEY, a text, b text)") as (url, run):
+        job = rm.Job(store=url, table="t", key="id", seal=True)
+        copies: dict[int, list[dict[str, Any]]] = {}
+        if captured:
+            rm.capture(url, "t")
+
+        def rows() -> list[dict[str, Any]]:
+            with opened(url) as place, place.begin(write=False) as session:
+                return sorted(session.read(session.describe("t")).values.to_pylist(), key=lambda row: row["id"])
+
+        def merge(*records: dict[str, Any]) -> int:
+            batch = rm.merge(job, list(records)).batch
+            assert batch is not None
+            copies[batch] = rows()
+            whole = rm.verify(url, "t")
+            assert (whole.holds, whole.altered.num_rows, whole.found) == (True, 0, 0), whole.differences.to_pylist()
+            return batch
+
+        def alter(*statements: str) -> None:
+            run(*statements)
+            if captured:
+                rm.refresh_capture(url, "t")
+
+        merge(*({"id": n, "a": f"a{n}", "b": f"b{n}"} for n in range(3)))
+        one = merge({"id": 1, "a": "changed"})
+        alter("ALTER TABLE t RENAME a TO c")
+        merge({"id": 2, "c": "of the same column"})
+        assert [row["c"] for row in rm.as_of(url, "t", batch=one).sort_by("id").to_pylist()] == ["a0", "changed", "a2"]
+        assert rm.undo(url, one).counts["update"] == 1
+        assert [row["c"] for row in rows()] == ["a0", "a1", "of the same column"]
+        alter("ALTER TABLE t RENAME c TO x", "ALTER TABLE t RENAME b TO c", "ALTER TABLE t RENAME x TO b")  # swapped
+        swapped = merge({"id": 0, "b": "was a", "c": "was b"})
+        assert rm.undo(url, swapped).counts["update"] == 1
+        assert rows()[0] == {"id": 0, "b": "a0", "c": "b0"}
+        assert rm.verify(url, "t").holds
+        alter("ALTER TABLE t DROP COLUMN c", "ALTER TABLE t ADD COLUMN c text")  # another one, of its name
+        anew = merge({"id": 0, "c": "new"})
+        assert rm.as_of(url, "t", batch=swapped).column_names == ["id", "b"], "of the new column nothing is known then"
+        first = rm.undo(url, since_batch=one, preview=True, force=True)
+        assert all(column != "c" for line in first.samples for column, *_ in line.cells), "and nothing is put back into it"
+        assert rm.undo(url, anew).counts["update"] == 1
+        assert {row["c"] for row in rows()} == {None}
+        if not captured:
+            run(
+                "ALTER TABLE t RENAME TO gone",
+                "CREATE TABLE t (id integer PRIMARY KEY, c text, b text)",
+                "INSERT INTO t SELECT id, c, b FROM gone",
+                "DROP TABLE gone",
+            )
+            assert rm.verify(url, "t").holds, "a table that was restored has other numbers"
+            merge({"id": 0, "b": "restored"})
+            assert rows()[0] == {"id": 0, "b": "restored", "c": None}
+        assert rm.history(url, "t").column_names.count("old_c") == 1

@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 Name = Literal[
     "key", "began", "pruned", "unrecorded", "captured", "pause", "resume", "mended", "origin", "archive", "restored",
-    "versions",
+    "versions", "column",
 ]  # fmt: skip
 
 
@@ -18,7 +18,9 @@ class Detail:
     """One row of `rmend_details`. What a field says depends on the detail:
 
     - key: `name`, a column of the key by which the batch was merged. Only if it is another key than before.
-    - began: the history has values of the column `name` from the change `change_no` on.
+    - column: from the batch on, `value` stands in the names of the history's columns of the column `name`, which the
+      database numbers `number` in the table that it identifies by `role`; a row for each column.
+    - began: the history has values for the pair of columns with the name `name` from the change `change_no` on.
     - pruned: the changes up to `change_no`, made up to `at_time` and of batches up to `of_batch`, were removed; `value`
       is the hash of that batch's seal.
     - unrecorded: the batch's changes of the table are not in its history; they came after `change_no`.
@@ -42,6 +44,7 @@ class Detail:
     row_count: int | None = None
     at_time: datetime | None = None
     value: str | None = None
+    number: int | None = None
     batch: int = 0
     """The batch that it is of, where it was read."""
 

@@ -34,7 +34,7 @@ _STORED = [field.name for field in fields(Detail) if field.name != "batch"]
 _NEEDED: dict[str, tuple[str, ...]] = {
     "key": ("name",), "began": ("name", "change_no"), "pruned": ("change_no", "at_time"), "mended": ("of_batch",),
     "resume": ("change_no", "row_count", "at_time"), "origin": ("name",), "archive": ("name",), "restored": ("name",),
-    "versions": ("role",),
+    "versions": ("role",), "column": ("name", "value"),
 }  # fmt: skip
 
 
@@ -130,7 +130,7 @@ def _read(session: Session, table: str, names: Sequence[str], where: Where, limi
 
 def _check(session: Session, row: dict[str, Any]) -> None:
     """Raise StoreError if a row is not as it was written."""
-    numbers = [row[name] for name in ("batch_no", "item", "change_no", "of_batch", "row_count")]
+    numbers = [row[name] for name in ("batch_no", "item", "change_no", "of_batch", "row_count", "number")]
     right = all(one is None or (type(one) is int and 0 <= one < _MOST) for one in numbers)
     if not right or any(row[name] is None for name in _NEEDED.get(row["detail"], ())):
         raise StoreError(

@@ -19,7 +19,7 @@ from ..core.hashing import hash_rows
 from ..core.json_text import read_json
 from ..core.keys import one_array
 from ..core.masks import mask_of
-from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
+from ..core.own_tables import BATCHES, BATCHES_TABLE, history_name, is_history, stored_names
 from ..core.records import known_column, value_of
 from ..core.repeats import among
 from ..core.schema import TableInfo
@@ -28,6 +28,7 @@ from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Selection, Session, Where
 from .details import details_of, newest_details
 from .own import check_rows
+from .pairs import Pairs, pairs_of
 
 NUMBER = "change_no"
 MOST_CHANGES = 1 << 62
@@ -76,6 +77,7 @@ class Past:
     """The history."""
     names: Mapping[str, str]
     """old_X and new_X, and what they are called in the history."""
+    pairs: Pairs
 
     @cached_property
     def key(self) -> list[str]:
@@ -101,7 +103,8 @@ class Past:
     def began(self) -> dict[str, int]:
         """The columns that the table got when it had its history already, and the first change that knows of each."""
         details = details_of(self.session, self.info.name, "began")
-        return {str(one.name): one.change_no for one in details if one.change_no is not None}
+        began = {one.name: one.change_no for one in details if one.change_no is not None}
+        return {name: began[self.pairs.of(name)] for name in self.info.names if self.pairs.of(name) in began}
 
     def known_since(self, number: int) -> list[str]:
         """The columns whose values the history knows of every change from that number on."""
@@ -223,13 +226,14 @@ def past_of(session: Session, name: str, table: TableInfo | None = None, hold: b
 def past_if_any(session: Session, name: str, table: TableInfo | None = None) -> Past | None:
     """The past of a table; None if it has no history. Raises StoreError if the table is not there."""
     info = table or session.describe(name)
-    shape, names = history_info(info, session.fits), stored_names(info, session.fits)
-    kept = session.find_own(shape.name, info)
+    name = history_name(info.name)
+    kept = session.find_own(name, info)
     if kept is None:
         return None
     if not is_history(kept):
-        raise StoreError(f"table {shape.name!r} is not a history that Rapid Mender keeps")
-    return Past(session, info, kept, names)
+        raise StoreError(f"table {name!r} is not a history that Rapid Mender keeps")
+    pairs = pairs_of(session, info)
+    return Past(session, info, kept, stored_names(info, session.fits, pairs.names), pairs)
 
 
 def beginning_of(session: Session, table: str) -> Beginning | None:

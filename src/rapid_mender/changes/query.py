@@ -112,9 +112,10 @@ def _asked(
         where.append([Condition("changed", "contains", spell_changed([name])[1:-1])])
     for name, value in sought.items():
         value_of(known_column(info, name), value)
-    shape, names = history_info(info, session.fits), stored_names(info, session.fits)
     past = past_if_any(session, info.name, info)
+    shape = history_info(info, session.fits, past.pairs.names if past is not None else None)
     if past is None:
+        names = stored_names(info, session.fits)
         full = {stored: name for name, stored in names.items()}
         return _named(shape.schema.empty_table(), full).schema, where, None, sought
     if batch is not None and (runs := past.runs([[Condition("batch_no", "=", batch)]])):
@@ -164,7 +165,10 @@ def one_batch(store: str | Store, number: int) -> dict[str, Any]:
 
 
 def _named(rows: pa.Table, names: Mapping[str, str]) -> pa.Table:
-    return rows.rename_columns([names.get(name, name) for name in rows.column_names])
+    """With whole names; a column that the table has no more, while another has its name, says that it was before."""
+    taken = set(names.values())
+    others = {name: f"{name} (before)" for name in rows.column_names if name not in names and name in taken}
+    return rows.rename_columns([names.get(name) or others.get(name, name) for name in rows.column_names])
 
 
 def _as_declared(rows: pa.Table, columns: Sequence[Column]) -> pa.Table:

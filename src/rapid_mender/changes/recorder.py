@@ -14,12 +14,13 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
-from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, is_history, stored_names
+from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, history_name, is_history, stored_names
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written, kept
 from .detail import Detail
 from .details import Outdated, is_outdated, make_batches, write_details, write_standing
+from .pairs import Pairs, pairs_of
 from .past import MOST_CHANGES, NUMBER, past_of
 from .seal import is_sealed, seal_of
 
@@ -91,13 +92,21 @@ class Recorder:
 
         self._actor, self._application = _actor(), f"rmend {__version__}"
 
+    @property
+    def _history(self) -> str:
+        return history_name(self.info.name)
+
+    @cached_property
+    def _pairs(self) -> Pairs:
+        return pairs_of(self.session, self.info)
+
     @cached_property
     def _shape(self) -> TableInfo:
-        return history_info(self.info, self.session.fits)
+        return history_info(self.info, self.session.fits, self._pairs.names)
 
     @cached_property
     def _stored(self) -> dict[str, str]:
-        return stored_names(self.info, self.session.fits)
+        return stored_names(self.info, self.session.fits, self._pairs.names)
 
     def start(self) -> int:
         """The batch's number. The first call takes it, and inserts the batch's row."""
@@ -148,7 +157,7 @@ class Recorder:
 
     def _after_history(self) -> int | None:
         """A batch number that the table's history does not have yet, if somebody removed the table of batches."""
-        kept_as = self.session.find_own(self._shape.name, self.info)
+        kept_as = self.session.find_own(self._history, self.info)
         last = self.session.last(kept_as.name, "batch_no") if kept_as is not None and is_history(kept_as) else 0
         return last + 1 if last else None
 
@@ -176,7 +185,8 @@ class Recorder:
             new = [column for column in wanted.columns if column.name not in history]
             if new:
                 self.session.add_columns(wanted.name, new)
-                self._began = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
+                lacking = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
+                self._began = [self._pairs.of(name) for name in lacking]
             self._gone = sorted(set(history.names) - set(wanted.names))
         self._newest = self._since = self.newest() if self.after is None else self.after
 
@@ -194,8 +204,8 @@ class Recorder:
 
     def newest(self) -> int:
         """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
-        kept, batches = self.session.find_own(self._shape.name, self.info), self.session.find_own(BATCHES_TABLE)
-        newest = self.session.last(self._shape.name, NUMBER) if kept is not None else 0
+        kept, batches = self.session.find_own(self._history, self.info), self.session.find_own(BATCHES_TABLE)
+        newest = self.session.last(self._history, NUMBER) if kept is not None else 0
         if batches is None:
             return newest
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
@@ -244,7 +254,7 @@ class Recorder:
         self.session, self._row, self._made, self._asked = session, None, False, False
         session.find_own(BATCHES_TABLE, owner=self.info.owner)
         if self._newest is not None:
-            session.find_own(self._shape.name, self.info)
+            session.find_own(self._history, self.info)
             self._stand_aside()
             self._newest = self.newest()
 
@@ -297,6 +307,8 @@ class Recorder:
         if not self._details:
             begins = first if first is not None else (self._newest or 0) + 1
             about = [Detail("began", name=name, change_no=begins) for name in self._began] + list(details)
+            if self._newest is not None:
+                about += self._pairs.news
         if landed and not self.history and (after := self.newest()) != self._unrecorded_after:
             about.append(Detail("unrecorded", change_no=after))
             self._unrecorded_after = after
@@ -310,7 +322,7 @@ class Recorder:
         """The first and the last change of the batch."""
         if not self._by_database:
             return self._first, self._newest if self._first is not None else None
-        kept = self.session.find_own(self._shape.name, self.info)
+        kept = self.session.find_own(self._history, self.info)
         assert kept is not None
         mine = [[Condition("batch_no", "=", self.batch)], [Condition(NUMBER, ">", self._since)]]
         edges = [self.session.read(kept, Selection(mine, NUMBER, 1, first, [NUMBER])) for first in (True, False)]

@@ -51,7 +51,7 @@ class Seal:
     before: str | None = None
     """The hash of the seal before."""
     columns: list[str] = field(default_factory=list)
-    """The columns of the table that are hashed."""
+    """The pairs of columns that are hashed: the names that stand in theirs."""
     also: dict[str, str] = field(default_factory=dict)
     """The batches since the seal before that have none of their own, and the CRC-32 of the row of each."""
     gaps: list[list[int]] = field(default_factory=list)
@@ -135,7 +135,7 @@ def as_checks(digests: bytes) -> np.ndarray:
 
 def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     """The seal of a batch, as it is to be kept."""
-    columns = [name[4:] for name in past.names if name.startswith("old_") and past.names[name] in past.kept]
+    columns = [past.pairs.of(name) for name in past.columns]
     number = [Condition("batch_no", "<", run["batch_no"])]
     last = past.runs([number, SEALED], limit=1)
     since = past.runs([number, [Condition("batch_no", ">", last[0]["batch_no"] if last else 0)]])
@@ -233,9 +233,8 @@ def texts_of(past: Past, columns: Sequence[str], page: Existing) -> pa.Array:
 
 
 def _stored(past: Past, side: str, column: str) -> str:
-    """What the history calls the old or new values of a column, also of one that the table has no more."""
-    full = f"{side}_{column}"
-    return past.names.get(full) or fitted(full, lambda name: name in past.kept)
+    """What the history calls the old or new values of a pair, also of a column that the table has no more."""
+    return fitted(f"{side}_{column}", lambda name: name in past.kept)
 
 
 def _joined(arrays: Sequence[np.ndarray]) -> np.ndarray:

@@ -3,7 +3,7 @@ its followers and captures."""
 
 from __future__ import annotations
 
-from collections.abc import Callable
+from collections.abc import Callable, Mapping
 from dataclasses import replace
 
 import pyarrow as pa
@@ -60,6 +60,7 @@ DETAILS = TableInfo(
         Column("row_count", pa.int64()),
         Column("at_time", _MOMENT),
         Column("value", pa.string()),
+        Column("number", pa.int64()),
     ),
     ("table_name", "detail", "batch_no", "item"),
 )
@@ -141,15 +142,19 @@ def history_name(table: str) -> str:
     return f"{table}_history"
 
 
-def stored_names(info: TableInfo, fits: Callable[[str], bool]) -> dict[str, str]:
-    """What the columns old_X and new_X of a history are called in a store that has room for names that fit."""
-    full = [f"{side}_{column.name}" for column in info.columns for side in ("old", "new")]
-    return {name: fitted(name, fits) for name in full}
+def stored_names(
+    info: TableInfo, fits: Callable[[str], bool], pairs: Mapping[str, str] | None = None
+) -> dict[str, str]:
+    """What the columns old_X and new_X of a history are called in a store that has room for names that fit. `pairs`: by
+    column another name that stands in its own."""
+    pairs = pairs or {}
+    sides = [(side, column.name) for column in info.columns for side in ("old", "new")]
+    return {f"{side}_{name}": fitted(f"{side}_{pairs.get(name, name)}", fits) for side, name in sides}
 
 
-def history_info(info: TableInfo, fits: Callable[[str], bool]) -> TableInfo:
-    """The shape of a table's history in a store that has room for names that fit."""
-    names = stored_names(info, fits)
+def history_info(info: TableInfo, fits: Callable[[str], bool], pairs: Mapping[str, str] | None = None) -> TableInfo:
+    """The shape of a table's history in a store that has room for names that fit; `pairs` as for `stored_names`."""
+    names = stored_names(info, fits, pairs)
     sides = [
         replace(
             column,

@@ -52,6 +52,8 @@ class Column:
     """A float column that can hold NaN."""
     one_of: tuple[str, ...] = ()
     """The only texts that the column may hold, in a table that Rapid Mender makes."""
+    number: int | None = field(default=None, compare=False)
+    """What tells the column from others of its table, also if it gets another's name, where the database says so."""
 
     @property
     def required(self) -> bool:

@@ -70,7 +70,7 @@ SELECT json_build_object(
     'insert', has_any_column_privilege(c.oid, 'INSERT'), 'update', has_any_column_privilege(c.oid, 'UPDATE'),
     'delete', has_table_privilege(c.oid, 'DELETE')),
   'columns', (SELECT json_agg(json_build_object(
-      'name', a.attname, 'declared', format_type(a.atttypid, a.atttypmod), 'mod', a.atttypmod,
+      'name', a.attname, 'number', a.attnum, 'declared', format_type(a.atttypid, a.atttypmod), 'mod', a.atttypmod,
       'not_null', a.attnotnull OR t.typnotnull, 'default', a.atthasdef, 'identity', a.attidentity,
       'generated', a.attgenerated, 'type', t.typname, 'kind', t.typtype, 'own', t.typnamespace = 11,
       'collation', a.attcollation, 'exact', coalesce(l.collisdeterministic, true), 'bytes', a.attlen,

@@ -143,6 +143,7 @@ def _column(row: Mapping[str, Any]) -> Column:
         fraction=fraction,
         labels=tuple(row["labels"] or ()),
         normalises=name not in _NATIVE and name not in ("numeric", "bpchar", "citext"),
+        number=row["number"],
     )
 
 
