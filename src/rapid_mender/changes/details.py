@@ -76,7 +76,7 @@ def write_rows(session: Session, rows: Sequence[Mapping[str, Any]], owner: str =
 def _gone(session: Session) -> StoreError:
     return StoreError(
         f"{session.where} has no table {DETAILS_TABLE}, which tells where histories begin and what they lack: somebody "
-        "dropped it; put it back from a backup"
+        "dropped it; put it back from a backup. Or this user may not see it: GRANT SELECT, INSERT on it"
     )
 
 
@@ -189,12 +189,13 @@ def bring_up_to_date(place: Store) -> None:
         for page in session.pages(batches, Selection((), "batch_no")):
             rows = page.values.to_pylist()
             told = ((row["table_name"], row["batch_no"], details_in(session.where, row)) for row in rows)
-            write_rows(session, [
+            write_rows(session, _lacking(session, [
                 one for table, batch, details in told
                 for one in details_rows(table, batch, _news(standing.setdefault(table, {}), details))
-            ])  # fmt: skip
+            ]))  # fmt: skip
     with place.begin(write=True, table=batches) as session:
-        session.find_own(BATCHES_TABLE)
+        if (batches := session.find_own(BATCHES_TABLE)) is None or "kind" in batches:
+            return
         session.add_columns(BATCHES_TABLE, [BATCHES["kind"]])
         batches = session.find_own(BATCHES_TABLE)
         assert batches is not None
@@ -211,3 +212,13 @@ def _news(standing: dict[str, Any], details: Sequence[Detail]) -> list[Detail]:
                 details = [one for one in details if one.detail != name]
             standing[name] = [one.said for one in mine]
     return list(details)
+
+
+def _lacking(session: Session, rows: list[dict[str, Any]]) -> list[dict[str, Any]]:
+    """Those of some rows of details that are not there yet: another program may have begun with the same work."""
+    kept = session.find_own(DETAILS_TABLE)
+    if kept is None or not rows:
+        return rows
+    keys = pa.Table.from_pylist(rows, pa.schema([DETAILS.schema.field(name) for name in DETAILS.primary_key]))
+    there = set(session.fetch(kept, keys, fresh=True).positions.tolist())
+    return [row for place, row in enumerate(rows) if place not in there]
