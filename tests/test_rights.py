@@ -186,7 +186,7 @@ def test_a_capture_that_would_give_rights_away_is_refused(mallory: Mallory, give
             f"ALTER TABLE trees_history OWNER TO {mallory.bob}",
             f"GRANT ALL ON trees, trees_history TO {mallory.me}",
             f"GRANT CREATE ON SCHEMA public TO {mallory.me}",
-            "GRANT SELECT, INSERT, UPDATE ON rmend_batches TO PUBLIC",
+            "GRANT SELECT, INSERT, UPDATE ON rmend_batches, rmend_details TO PUBLIC",
         )
         user, said = url.replace("postgres@", f"{mallory.me}@"), f"let {mallory.bob} run it"
     with pytest.raises(error, match=said):
@@ -261,7 +261,7 @@ def test_captures_of_earlier_versions_are_found_and_mended(mallory: Mallory) -> 
 
 # -- tables that others planted, and tables that are only looked at -------------------------------------------
 
-_OURS = ["rmend_batches", "trees_history", "rmend_followers", "rmend_captures", "rmend_synced", "trees"]
+_OURS = ["rmend_batches", "rmend_details", "trees_history", "rmend_followers", "rmend_captures", "rmend_synced", "trees"]
 _PAIR = [
     "CREATE TYPE lair.pair AS (a pg_catalog.text)",
     "CREATE FUNCTION lair.read(lair.pair) RETURNS pg_catalog.text LANGUAGE plpgsql AS $$ BEGIN PERFORM lair.grab(); RETURN ($1).a; END $$",
@@ -295,7 +295,7 @@ _TRAPS: dict[str, list[str]] = {
 }  # fmt: skip
 _COLUMNS = {
     "rmend_batches": ("job", "skipped"), "trees_history": ("reason", "batch_no"), "rmend_followers": ("held_by", "batch_no"),
-    "rmend_captures": ("options", "position"), "rmend_synced": ("source", "batch_no"), "trees": ("kind", "height"),
+    "rmend_details": ("role", "row_count"), "rmend_captures": ("options", "position"), "rmend_synced": ("source", "batch_no"), "trees": ("kind", "height"),
 }  # fmt: skip
 
 
@@ -320,7 +320,7 @@ def test_looking_runs_nobody_elses_code(mallory: Mallory, trap: str) -> None:
     """A superuser looks where one table after the other is Mallory's, who has made something of it that runs."""
     run = mallory.database.run
     for table in _OURS:
-        run("DROP TABLE IF EXISTS trees, logs, trees_history, rmend_batches, rmend_followers, rmend_captures, rmend_synced, behind CASCADE")
+        run("DROP TABLE IF EXISTS trees, logs, trees_history, rmend_batches, rmend_details, rmend_followers, rmend_captures, rmend_synced, behind CASCADE")
         run("CREATE TABLE trees (tag int PRIMARY KEY, kind text, height bigint)", "CREATE TABLE logs (tag int PRIMARY KEY)")
         store = rm.PostgreSQLStore(mallory.database.url)
         memory = rm.MemoryStore({"trees": pa.table({"tag": pa.array([], pa.int32()), "kind": pa.array([], pa.string()), "height": pa.array([], pa.int64())})})
