@@ -3,11 +3,13 @@
 from __future__ import annotations
 
 import json
+import random
 import shutil
 import sqlite3
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing
+from contextlib import closing, suppress
+from itertools import count
 from pathlib import Path
 from typing import Any
 
@@ -20,7 +22,7 @@ from rapid_mender.changes.details import bring_up_to_date, details_of
 from rapid_mender.core.own_tables import BATCHES, DETAILS
 from rapid_mender.stores.urls import open_store, opened
 
-from . import databases
+from . import databases, length
 from .databases import every
 from .stores import STORES, TABLE, every_kind
 
@@ -369,3 +371,82 @@ def test_columns_that_are_renamed_swapped_or_made_anew_keep_their_past(captured:
             merge({"id": 0, "b": "restored"})
             assert rows()[0] == {"id": 0, "b": "restored", "c": None}
         assert rm.history(url, "t").column_names.count("old_c") == 1
+
+
+class Columns:
+    """The columns of a table, by name, each with an identity of its own, and random alterations of them."""
+
+    def __init__(self, rng: random.Random) -> None:
+        self.rng, self.identities = rng, count()
+        self.named = {name: next(self.identities) for name in "abc"}
+        self.spare = list("defgh")
+
+    def alter(self) -> list[str]:
+        """Statements that alter table t."""
+        name, other = self.rng.sample(sorted(self.named), 2)
+        match self.rng.choice(["rename", "drop", "add", "anew", "swap"]):
+            case "rename":
+                to = self.spare.pop()
+                self.spare.insert(0, name)
+                self.named[to] = self.named.pop(name)
+                return [f"ALTER TABLE t RENAME {name} TO {to}"]
+            case "drop" if len(self.named) > 2:
+                self.named.pop(name)
+                self.spare.append(name)
+                return [f"ALTER TABLE t DROP COLUMN {name}"]
+            case "anew":
+                self.named[name] = next(self.identities)
+                return [f"ALTER TABLE t DROP COLUMN {name}", f"ALTER TABLE t ADD COLUMN {name} text"]
+            case "swap":
+                self.named[name], self.named[other] = self.named[other], self.named[name]
+                return [f"ALTER TABLE t RENAME {name} TO between", f"ALTER TABLE t RENAME {other} TO {name}", f"ALTER TABLE t RENAME between TO {other}"]
+            case _:
+                to = self.spare.pop()
+                self.named[to] = next(self.identities)
+                return [f"ALTER TABLE t ADD COLUMN {to} text"]
+
+
+@pytest.mark.postgresql
+@pytest.mark.parametrize("captured", [False, True])
+def test_alterations_in_any_order_keep_the_past_of_each_column(captured: bool, tmp_path: Path) -> None:
+    for seed in range(length.some(2)):
+        with databases.table("postgresql", tmp_path, "CREATE TABLE t (id integer PRIMARY KEY, a text, b text, c text)") as (url, run):
+            altered_and_looked_at(url, run, captured, length.dice(captured, seed))
+
+
+def altered_and_looked_at(url: str, run: Callable[..., None], captured: bool, rng: random.Random) -> None:
+    columns, job = Columns(rng), rm.Job(store=url, table="t", key="id", seal=rng.random() < 0.5)
+    then: dict[int, tuple[set[int], dict[int, dict[int, Any]]]] = {}
+    recorded: set[int] = set()
+    """Those that the history has: a batch that changes nothing adds none to it."""
+    if captured:
+        rm.capture(url, "t")
+    for step in range(12):
+        chance, batch = rng.random() if step else 0, None
+        if chance < 0.45:
+            sent = rng.sample(sorted(columns.named), rng.randrange(1, len(columns.named) + 1))
+            batch = rm.merge(job, [{"id": n, **{name: rng.choice([None, f"{step}{name}{n}"]) for name in sent}} for n in rng.sample(range(5), 3)]).batch
+        elif chance < 0.85:
+            run(*columns.alter())
+            if captured:
+                rm.refresh_capture(url, "t")
+        elif captured and chance < 0.93:
+            run(f"UPDATE t SET {rng.choice(sorted(columns.named))} = 's{step}' WHERE id < 3")
+        else:
+            with suppress(rm.JobError):  # it is undone already
+                batch = rm.undo(url, max(then), force=True).batch
+        if batch is not None:
+            with opened(url) as place, place.begin(write=False) as session:
+                found = session.read(session.describe("t")).values.to_pylist()
+            rows = {row["id"]: {columns.named[name]: row[name] for name in columns.named} for row in found}
+            then[batch] = set(columns.named.values()), rows
+            if captured or rm.history(url, "t", batch=batch).num_rows:
+                recorded |= then[batch][0]
+        whole = rm.verify(url, "t")
+        assert (whole.holds, whole.altered.num_rows) == (True, 0), (whole.differences.to_pylist(), whole.altered.to_pylist())
+    for batch, (there, rows) in then.items():
+        was = rm.as_of(url, "t", batch=batch)
+        names = {name: one for name, one in columns.named.items() if one in there & recorded}
+        assert set(names) <= set(was.column_names), "each column that there was, by its name of now"
+        found = {row["id"]: {one: row[name] for name, one in names.items()} for row in was.to_pylist()}
+        assert found == {n: {one: row[one] for one in names.values()} for n, row in rows.items()}, batch
