@@ -55,7 +55,7 @@ def check_mark(past: Past | None, table: str, mark: str | None) -> None:
         if mark_of(past.session.read(past.kept, one)) == mark:
             return
     raise JobError(
-        f"the history of {table!r} is another one than that which was followed up to change {number}: it was restored "
-        "from a backup, or begun anew; compare the tables and mend what differs (a program: forget the follower, and "
-        "begin anew)"
+        f"the history of {table!r} is not the one that was followed up to change {number}: it was restored from a "
+        "backup, or begun anew. A table that follows is mended by a sync with --mend (rm.compare, mend=True); for "
+        "files take another folder; a program forgets its follower and begins anew"
     )
