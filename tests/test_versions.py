@@ -257,6 +257,19 @@ def test_what_did_not_come_is_closed(tmp_path: Path) -> None:
         assert rm.merge(job, [{"tag": 0, "day": BEGIN + timedelta(5), "warden": "b", "height": 1}]).counts["delete"] == 0
 
 
+@pytest.mark.parametrize("kind", KINDS)
+@pytest.mark.parametrize("form", [0, 1])
+def test_a_share_of_deletes_is_one_of_the_versions_in_force(kind: str, form: int, tmp_path: Path) -> None:
+    with trees(kind, tmp_path) as store:
+        job = job_of(store, FORMS[form])
+        for number in range(3):  # so most versions have ended
+            rm.merge(job, [{"tag": tag, "day": BEGIN + timedelta(number), "warden": f"w{number}", "height": 1} for tag in range(4)])
+        left = [{"tag": tag, "day": BEGIN + timedelta(9), "warden": "w2", "height": 1} for tag in range(3)]
+        with pytest.raises(rm.LimitError):
+            rm.merge(job_of(store, FORMS[form], missing="delete", max_deletes="24%"), left)
+        assert rm.merge(job_of(store, FORMS[form], missing="delete", max_deletes="25%"), left).counts["delete"] == 1
+
+
 WRONG: list[tuple[dict[str, Any], str]] = [
     ({"from_": "height"}, "a span has dates or timestamps"),
     ({"to": "since"}, "named twice"),

@@ -158,7 +158,10 @@ def one_batch(store: str | Store, number: int) -> dict[str, Any]:
         runs = runs_of(session, [[Condition("batch_no", "=", number)]])
         if not runs:
             raise JobError(f"there is no batch {number} in {session.where}")
-        later = [[Condition("table_name", "=", runs[0]["table_name"])], [Condition("batch_no", ">", number)]]
+        later = [
+            [Condition("table_name", "=", runs[0]["table_name"])], [Condition("batch_no", ">", number)],
+            [Condition("undoes", "is not null")],
+        ]  # fmt: skip
         by = [one["batch_no"] for one in runs_of(session, later) if number in one["undoes"]]
     run = {name: value for name, value in runs[0].items() if not name.endswith("_text")}
     return run | {"seal": run["seal"].get("hash"), "undone_by": by}

@@ -65,10 +65,12 @@ def batches_of(session: Session, number: int, since: bool, table: str | None) ->
     if table is not None and table.lower() != name.lower():
         raise JobError(f"batch {number} is one of table {name!r}, not of {table!r}")
     here = [Condition("table_name", "=", name)]
-    later = runs_of(session, [here, [Condition("batch_no", ">=", number)]])
-    if not since:
-        if by := _undone_by(number, later):
-            raise JobError(f"batch {number} is undone already, by batch {by}; to redo it, undo batch {by}")
+    after = [here, [Condition("batch_no", ">=", number)]]
+    if since:
+        later = runs_of(session, after)
+    elif by := _undone_by(number, runs_of(session, [*after, [Condition("undoes", "is not null")]])):
+        raise JobError(f"batch {number} is undone already, by batch {by}; to redo it, undo batch {by}")
+    else:
         later = found
     begins = beginning_of(session, name)
     for one in later:
@@ -88,7 +90,7 @@ def batches_of(session: Session, number: int, since: bool, table: str | None) ->
 
 
 def _undone_by(number: int, later: Sequence[dict[str, Any]]) -> int | None:
-    """The batch by which a batch is undone, if none has undone that one; `later`: the runs from it on."""
+    """The batch by which a batch is undone, if none has undone that one; `later`: the undos from it on."""
     by: dict[int, int] = {}
     for one in reversed(later):
         if one["batch_no"] not in by:

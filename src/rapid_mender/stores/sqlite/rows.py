@@ -203,7 +203,7 @@ class Rows:
                 )
                 either.append(test)
             groups.append(f"({' OR '.join(either)})")
-        return (f" WHERE {' AND '.join(groups)}", pa.table(bound)) if groups else ("", None)
+        return f" WHERE {' AND '.join(groups)}" if groups else "", pa.table(bound) if bound else None
 
     def read(self, link: Link, wanted: Selection) -> Existing:
         """The rows that are wanted of the table."""
