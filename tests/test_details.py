@@ -63,6 +63,19 @@ def test_columns_may_be_called_as_anything_of_ours(store: str) -> None:
         assert kinds == ["merge", "merge", "merge", "undo", "prune"]
 
 
+@every
+def test_a_column_that_a_later_unit_of_work_finds_is_noted(kind: str, tmp_path: Path) -> None:
+    """The history is prepared by the first unit of work that changes a row; the first one here changes none."""
+    text = {"sqlite": "TEXT", "postgresql": "text", "mariadb": "varchar(30)"}[kind]
+    with databases.table(kind, tmp_path, f"CREATE TABLE t (id INTEGER NOT NULL, v {text})") as (url, run):
+        job = rm.Job(store=url, table="t", key="id")
+        rm.merge(job, [{"id": n, "v": "a"} for n in range(4)])
+        run(f"ALTER TABLE t ADD COLUMN late {text}")
+        rm.merge(job.model_copy(update={"commit_every": 2}), [{"id": n, "late": "so" if n > 1 else None} for n in range(4)])
+        assert rm.as_of(url, "t", position=2).column_names == ["id", "v"]
+        assert rm.verify(url, "t").holds
+
+
 # -- stores of the version before there were details --------------------------------------------------------------
 
 
@@ -136,7 +149,7 @@ def as_before(run: Callable[..., None], url: str) -> list[Detail]:
                 raise AssertionError(one)
     for batch, told in figures.items():
         run(f"UPDATE rmend_batches SET figures = '{json.dumps(told)}' WHERE batch_no = {batch}")
-    run("ALTER TABLE rmend_followers DROP COLUMN mark", "ALTER TABLE rmend_synced DROP COLUMN mark")
+    run("ALTER TABLE rmend_followers DROP COLUMN fingerprint", "ALTER TABLE rmend_synced DROP COLUMN fingerprint")
     mariadb = url.startswith("mariadb")
     run("DROP TABLE rmend_details", f"DROP INDEX rmend_batches_newest{' ON rmend_batches' if mariadb else ''}", "ALTER TABLE rmend_batches DROP COLUMN kind")
     if mariadb:

@@ -237,7 +237,7 @@ def test_files_have_each_change_once(store: str, tmp_path: Path) -> None:
         before = state.read_text()
         written = [Path(name).name for name in rm.sync(place.store, **parts).files]
         assert written == ["000000000003-000000000004.parquet", "000000000005-000000000005.parquet"]
-        then = json.loads(state.read_text()) | {"position": 4, "mark": None}
+        then = json.loads(state.read_text()) | {"position": 4, "fingerprint": None}
         state.write_text(json.dumps(json.loads(before) | {"next": written[0], "then": then}))
         (tmp_path / "p" / written[1]).unlink()  # as if the run had ended before this one
         assert rm.sync(place.store, **parts).changes == 1

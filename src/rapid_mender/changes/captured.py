@@ -11,7 +11,7 @@ from pydantic import TypeAdapter, ValidationError
 
 from ..core.json_text import read_json
 from ..core.names import in_quotes
-from ..core.own_tables import CAPTURES, CAPTURES_TABLE
+from ..core.own_tables import CAPTURES, CAPTURES_TABLE, Kind
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Selection, Session, Store
@@ -19,7 +19,7 @@ from ..stores.contract.capture import Options
 from .detail import Detail
 from .details import bring_up_to_date
 from .own import check_rows, own
-from .recorder import Kind, Recorder
+from .recorder import Recorder
 
 State = Literal["on", "paused"]
 NONE = dict.fromkeys(("insert", "update", "delete", "skip", "reject"), 0)

@@ -28,8 +28,8 @@ class Detail:
     - pause: a capture was paused after `change_no`; the table had `row_count` rows.
     - resume: it was resumed at `at_time`; after `change_no` so many numbers (`row_count`) are kept free.
     - mended: what changed in the pause that batch `of_batch` noted was found.
-    - origin: the batch brought changes of the table that `name` stands for, the last of which has the mark `value`, see
-      `followers`.
+    - origin: the batch brought changes of the table that `name` stands for, the last of which has the fingerprint
+      `value`, see `followers`.
     - archive, restored: deleted rows were put into the table `name`; rows were put back out of it.
     - versions: how the table keeps them: `role` says what the column `name` is (from, to, column, also, key); with the
       role "open" `value` stands for no end, with "included" the end is the last day. Only if that is another way than

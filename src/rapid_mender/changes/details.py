@@ -62,7 +62,7 @@ def write_standing(session: Session, table: str, batch: int, details: Sequence[D
 
 
 def write_rows(session: Session, rows: Sequence[Mapping[str, Any]], owner: str = "") -> None:
-    """Write rows of details. Those that there are already stay as they are."""
+    """Write rows of details. Raises StoreError if the table does not take one."""
     if not rows:
         return
     kept = session.find_own(DETAILS_TABLE, owner=owner)
@@ -70,7 +70,8 @@ def write_rows(session: Session, rows: Sequence[Mapping[str, Any]], owner: str =
         raise _gone(session)
     names = [*DETAILS.primary_key, *(name for name in _STORED if name != "detail")]
     values = pa.Table.from_pylist(list(rows), pa.schema([DETAILS.schema.field(name) for name in names]))
-    session.insert(kept, values, DETAILS.primary_key).refusals()
+    if refused := session.insert(kept, values, DETAILS.primary_key).refusals():
+        raise StoreError(f"{session.where}: {DETAILS_TABLE} does not take a row: {next(iter(refused.values()))}")
 
 
 def _gone(session: Session) -> StoreError:
@@ -100,6 +101,11 @@ def newest_details(session: Session, table: str, name: Name) -> list[Detail]:
     if len(some) == _SOME and some[0].batch == newest:
         return _read(session, table, [name], [[Condition("batch_no", "=", newest)]], None)
     return [one for one in some if one.batch == newest]
+
+
+def batches_between(first: int, last: int) -> Where:
+    """The conditions for batches from one to another."""
+    return [[Condition("batch_no", ">=", first)], [Condition("batch_no", "<=", last)]]
 
 
 def details_by_batch(details: Iterable[Detail]) -> dict[int, list[Detail]]:
@@ -156,6 +162,12 @@ def is_outdated(batches: TableInfo) -> bool:
     return bool(missing)
 
 
+def _outdated(session: Session) -> TableInfo | None:
+    """The table of batches, if an earlier version made it."""
+    batches = session.find_own(BATCHES_TABLE)
+    return batches if batches is not None and is_outdated(batches) else None
+
+
 def make_batches(session: Session) -> None:
     """Make the tables of batches and of their details."""
     if session.find_own(DETAILS_TABLE) is None:
@@ -170,11 +182,11 @@ def bring_up_to_date(place: Store) -> None:
     if that was cut before, it is done again.
     """
     with place.begin(write=False) as session:
-        batches = session.find_own(BATCHES_TABLE)
-    if batches is None or not is_outdated(batches):
+        before = _outdated(session)
+    if before is None:
         return
-    with place.begin(write=True, table=batches) as session:
-        if (batches := session.find_own(BATCHES_TABLE)) is None or "kind" in batches:
+    with place.begin(write=True, table=before) as session:
+        if (batches := _outdated(session)) is None:
             return  # somebody else did meanwhile
         if missing := [column for column in BATCHES.columns if column.name not in batches and column.name != "kind"]:
             session.add_columns(BATCHES_TABLE, missing)
@@ -193,8 +205,8 @@ def bring_up_to_date(place: Store) -> None:
                 one for table, batch, details in told
                 for one in details_rows(table, batch, _news(standing.setdefault(table, {}), details))
             ]))  # fmt: skip
-    with place.begin(write=True, table=batches) as session:
-        if (batches := session.find_own(BATCHES_TABLE)) is None or "kind" in batches:
+    with place.begin(write=True, table=before) as session:
+        if _outdated(session) is None:
             return
         session.add_columns(BATCHES_TABLE, [BATCHES["kind"]])
         batches = session.find_own(BATCHES_TABLE)

@@ -19,6 +19,7 @@ from ..core.existing import Existing
 from ..core.own_tables import BATCHES_TABLE
 from ..errors import AlteredError
 from ..stores.contract import Condition, Selection, Where
+from .details import batches_between
 from .past import MOST_CHANGES, NUMBER, Past
 from .seal import SEALED, Details, Seal, as_checks, by_batch, details_of_runs, hash_of, hashed, text_of
 
@@ -54,7 +55,7 @@ class Guard:
     def _runs_of(self, numbers: Iterable[int], also: Where = ()) -> dict[int, dict[str, Any]]:
         if not (numbers := sorted(numbers)):
             return {}
-        between = [[Condition("batch_no", ">=", numbers[0])], [Condition("batch_no", "<=", numbers[-1])]]
+        between = batches_between(numbers[0], numbers[-1])
         return {run["batch_no"]: run for run in self.past.runs([*between, *also])}
 
     def read(self, where: Where, wanted: Sequence[str]) -> list[Existing]:

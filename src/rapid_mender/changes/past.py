@@ -44,6 +44,8 @@ class Hole:
     """The last change before it, if that is known."""
     paused: bool
     """The capture of the table was paused."""
+    rows: int | None = None
+    """How many rows the table had then, if that is known."""
 
     def words(self, table: str) -> str:
         if self.paused:
@@ -250,7 +252,9 @@ def holes_of(session: Session, table: str) -> list[Hole]:
     details = details_of(session, table, "unrecorded", "pause", "mended")
     mended = {one.of_batch for one in details if one.detail == "mended"}
     holes = {
-        one.batch: Hole(one.batch, one.change_no, one.detail == "pause")  # a later one of a batch reaches further
+        one.batch: Hole(
+            one.batch, one.change_no, one.detail == "pause", one.row_count
+        )  # a later one of a batch reaches further
         for one in details
         if one.detail != "mended" and one.batch not in mended
     }

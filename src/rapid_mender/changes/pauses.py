@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from contextlib import ExitStack
 from datetime import datetime
-from typing import Any, NamedTuple
+from typing import Any
 
 from ..core.own_tables import CAPTURES
 from ..core.schema import TableInfo
@@ -15,20 +15,10 @@ from ..stores.urls import opened
 from .capture import again
 from .captured import NONE, last_change, needed, note, options_of, turn
 from .detail import Detail
-from .details import details_of
+from .details import newest_details
 from .mending import Mended, Mending
-from .past import past_of
+from .past import Hole, holes_of, past_of
 from .recorder import Recorder
-
-
-class _Pause(NamedTuple):
-    """A pause, as it is noted among the batches."""
-
-    batch: int
-    after: int
-    """The last change before it."""
-    rows: int | None
-    """How many rows the table had, if that is known."""
 
 
 def pause_capture(store: str | Store, table: str) -> None:
@@ -82,22 +72,18 @@ def _room(session: Session, info: TableInfo) -> int:
     return 2 * session.count(info) + session.count(past_of(session, info.name, info).kept) + 1000
 
 
-def _resumed(session: Session, info: TableInfo) -> tuple[_Pause, datetime, list[int]] | None:
+def _resumed(session: Session, info: TableInfo) -> tuple[Hole, datetime, list[int]] | None:
     """The last pause, if it is a hole still, when it ended, and the numbers kept free for what is found: after which,
     and how many."""
-    details = details_of(session, info.name, "pause", "mended", "resume")
-    mended = {one.of_batch for one in details if one.detail == "mended"}
-    pauses = [one for one in details if one.detail == "pause" and one.batch not in mended]
-    resumes = [one for one in details if one.detail == "resume"]
-    if not pauses or not resumes or pauses[-1].batch > resumes[-1].batch:
+    pauses = [hole for hole in holes_of(session, info.name) if hole.paused]
+    resumes = newest_details(session, info.name, "resume")
+    if not pauses or not resumes or pauses[-1].batch > resumes[-1].batch or pauses[-1].after is None:
         return None
-    pause, resume = pauses[-1], resumes[-1]
-    if pause.change_no is None:  # noted by an early version
-        return None
+    resume = resumes[-1]
     assert resume.change_no is not None  # all three are looked at when it is read
     assert resume.row_count is not None
     assert resume.at_time is not None
-    return _Pause(pause.batch, pause.change_no, pause.row_count), resume.at_time, [resume.change_no, resume.row_count]
+    return pauses[-1], resume.at_time, [resume.change_no, resume.row_count]
 
 
 def _mend(place: Store, table: str) -> Mended:
@@ -108,6 +94,7 @@ def _mend(place: Store, table: str) -> Mended:
         resumed = _resumed(session, info)
         assert resumed is not None
         pause, at, (after, room) = resumed
+        assert pause.after is not None
         recorder = Recorder(session, info, "capture mend", True, after=after, at=at, kind="capture mend")
         mended = Mending(past_of(seen, table, hold=seen is not session), recorder, pause.after, pause.rows).run(room)
         if mended.whole or any(mended.counts.values()):

@@ -14,7 +14,7 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
-from ..core.own_tables import BATCHES, BATCHES_TABLE, history_info, history_name, is_history, stored_names
+from ..core.own_tables import BATCHES, BATCHES_TABLE, Kind, history_info, history_name, is_history, stored_names
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written, kept
@@ -27,10 +27,6 @@ from .seal import is_sealed, seal_of
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
 
-Kind = Literal[
-    "merge", "undo", "sync", "prune", "capture start", "capture stop", "capture pause", "capture resume",
-    "capture refresh", "capture mend",
-]  # fmt: skip
 Status = Literal["running", "done", "stopped"]
 
 
@@ -73,8 +69,12 @@ class Recorder:
     _asked: bool = False
     _began_history: bool = False
     """The history was made by this batch."""
-    _details = 0
+    _details: int = 0
     """How many details of the batch are written."""
+    _told: bool = False
+    """Those of the run are."""
+    _told_history: bool = False
+    """Those of the history are, which may be prepared by a later unit of work."""
     _unrecorded_after: int | None = None
     """The change after which it was noted last that the batch is not recorded."""
     _made: bool = False
@@ -301,14 +301,16 @@ class Recorder:
         return told if self.history or not landed else told | {"history": False}
 
     def _note(self, landed: bool, first: int | None, details: Sequence[Detail]) -> None:
-        """Write the batch's details, unless they are written; and, each time, where it was not recorded."""
+        """Write those of the batch's details that are not written yet; and, each time, where it was not recorded."""
         assert self.batch is not None
         table, about = self.info.name, list[Detail]()
-        if not self._details:
-            begins = first if first is not None else (self._newest or 0) + 1
-            about = [Detail("began", name=name, change_no=begins) for name in self._began] + list(details)
-            if self._newest is not None:
-                about += self._pairs.news
+        if not self._told:
+            about, self._told = list(details), True
+        if self._newest is not None and not self._told_history:
+            begins = first if first is not None else self._newest + 1
+            about += [Detail("began", name=name, change_no=begins) for name in self._began]
+            about += self._pairs.news
+            self._told_history = True
         if landed and not self.history and (after := self.newest()) != self._unrecorded_after:
             about.append(Detail("unrecorded", change_no=after))
             self._unrecorded_after = after

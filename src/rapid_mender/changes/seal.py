@@ -26,7 +26,7 @@ from ..core.names import fitted
 from ..core.own_tables import FIXED
 from ..stores.contract import Condition
 from .detail import Detail
-from .details import STANDING, details_by_batch, details_of
+from .details import STANDING, batches_between, details_by_batch, details_of
 from .earlier import details_in
 from .others import Others, OthersCheck, gaps, others_of
 from .past import NUMBER, Past
@@ -175,8 +175,8 @@ def details_of_runs(past: Past, runs: Iterable[Mapping[str, Any]]) -> Details:
     numbers = sorted(run["batch_no"] for run in runs)
     if not numbers:
         return {}
-    between = [[Condition("batch_no", ">=", numbers[0])], [Condition("batch_no", "<=", numbers[-1])]]
-    return details_by_batch(details_of(past.session, past.info.name, where=between))
+    where = batches_between(numbers[0], numbers[-1])
+    return details_by_batch(details_of(past.session, past.info.name, where=where))
 
 
 def _row_of(run: Mapping[str, Any], details: Details, form: int) -> bytes:

@@ -5,6 +5,7 @@ from __future__ import annotations
 
 from collections.abc import Callable, Mapping
 from dataclasses import replace
+from typing import Literal, get_args
 
 import pyarrow as pa
 
@@ -15,10 +16,10 @@ BATCHES_TABLE = "rmend_batches"
 _MOMENT = pa.timestamp("ms", "UTC")
 _LONGEST_NAME = 130
 """Letters of a table's name with its schema: more than any database has room for."""
-KINDS = (
+Kind = Literal[
     "merge", "undo", "sync", "prune", "capture start", "capture stop", "capture pause", "capture resume",
     "capture refresh", "capture mend",
-)  # fmt: skip
+]  # fmt: skip
 """What a batch was."""
 
 BATCHES = TableInfo(
@@ -39,7 +40,7 @@ BATCHES = TableInfo(
         Column("figures", pa.string()),
         Column("undoes", pa.string()),
         Column("seal", pa.string()),
-        Column("kind", pa.string(), one_of=KINDS),
+        Column("kind", pa.string(), one_of=get_args(Kind)),
     ),
     ("batch_no",),
     indexes=(("rmend_batches_newest", ("table_name", "last_change")),),
@@ -79,7 +80,7 @@ FOLLOWERS = TableInfo(
         Column("moved_at", _MOMENT),
         Column("seen_at", _MOMENT),
         Column("held_by", pa.string()),
-        Column("mark", pa.string()),
+        Column("fingerprint", pa.string()),
     ),
     ("follower_no",),
 )
@@ -118,7 +119,7 @@ SYNCED = TableInfo(
         Column("filled", pa.bool_(), nullable=False),
         Column("keyless", pa.bool_(), nullable=False),
         Column("moved_at", _MOMENT),
-        Column("mark", pa.string()),
+        Column("fingerprint", pa.string()),
     ),
     ("sync_no",),
 )

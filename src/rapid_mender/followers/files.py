@@ -27,8 +27,8 @@ from ..core.own_tables import FIXED
 from ..errors import JobError
 from ..jobs.sync_job import Sync
 from ..stores.contract import Store
+from .fingerprints import fingerprint_at
 from .folder import Folder
-from .marks import mark_at
 from .sending import Sending
 from .syncing import Synced, Syncing, known_of
 from .tail import Tail, View
@@ -71,7 +71,7 @@ class FolderSyncing(Syncing):
                 "another folder"
             )
         there = state.get("then", state)
-        at = {"position": there["position"], "batch_no": there["batch_no"], "mark": there.get("mark")}
+        at = {"position": there["position"], "batch_no": there["batch_no"], "fingerprint": there.get("fingerprint")}
         self._check_position(at["position"])
         if "next" in state:
             files.show(state["next"])
@@ -89,12 +89,16 @@ class FolderSyncing(Syncing):
             )
 
     def _start(self, files: Folder, done: Synced) -> dict[str, Any]:
-        at: dict[str, Any] = {"position": 0, "batch_no": 0, "mark": None}
+        at: dict[str, Any] = {"position": 0, "batch_no": 0, "fingerprint": None}
         with self.tail.look(0, 0, whole=False, rows=self.job.first) as view:
             self.check_name(view)
             send = self.sending(view)
             if self.job.first:
-                at = {"position": view.until, "batch_no": view.batch, "mark": mark_at(view.past, view.until)}
+                at = {
+                    "position": view.until,
+                    "batch_no": view.batch,
+                    "fingerprint": fingerprint_at(view.past, view.until),
+                }
                 rows = view.session.scan(view.info, send.needed, key=send.key)
                 span = f"{0:0{_DIGITS}}-{at['position']:0{_DIGITS}}-first"
                 done.filled = self._put(
@@ -109,7 +113,7 @@ class FolderSyncing(Syncing):
 
     def _step(self, files: Folder, at: dict[str, Any], done: Synced) -> dict[str, Any] | None:
         """Write the next part; None if there are no changes."""
-        with self.tail.look(at["position"], at["batch_no"], mark=at["mark"]) as view:
+        with self.tail.look(at["position"], at["batch_no"], fingerprint=at["fingerprint"]) as view:
             done.held_by = view.held_by
             if self.is_over(view, at["position"]):
                 return None
@@ -117,7 +121,7 @@ class FolderSyncing(Syncing):
             last = min(until, self._last(view, at["position"]))
             if view.past is None or last <= at["position"]:
                 return None
-            then = at | {"position": last, "mark": mark_at(view.past, last)}
+            then = at | {"position": last, "fingerprint": fingerprint_at(view.past, last)}
             name = f"{at['position'] + 1:0{_DIGITS}}-{last:0{_DIGITS}}"
             done.changes += self._put(
                 files, send, view, name, self._changes(send, view, at["position"], last), then, done

@@ -17,7 +17,7 @@ from ..core.own_tables import FOLLOWERS
 from ..errors import JobError
 from ..stores.contract import Session, Store
 from ..stores.urls import opened
-from .marks import mark_at, mark_of
+from .fingerprints import fingerprint_at, fingerprint_of
 from .positions import Place, make_ready, now, position_of, put_row
 from .tail import Tail, View
 
@@ -97,7 +97,7 @@ class Follower:
         at, self._given = self._at, None
         while limit is None or limit > 0:
             most = _AT_ONCE if self.net else _PAGE
-            with self._tail.look(at.position, self._at.batch, mark=at.mark) as view:
+            with self._tail.look(at.position, self._at.batch, fingerprint=at.fingerprint) as view:
                 self.held_by = view.held_by
                 told, last, count = self._step(view, at, most if limit is None else min(most, limit))
             if last.position == at.position:
@@ -119,7 +119,7 @@ class Follower:
                 break
         if not count or view.past is None:
             return pa.table({}), at, 0
-        last = Place(int(pages[-1].values[NUMBER][-1].as_py()), view.batch, mark_of(pages[-1]))
+        last = Place(int(pages[-1].values[NUMBER][-1].as_py()), view.batch, fingerprint_of(pages[-1]))
         if self.net:
             return as_told(view.past, as_changes(view.past, netted(view.past, pages, view.past.columns))), last, count
         return as_told(view.past, together(pages).values), last, count
@@ -143,13 +143,13 @@ class Follower:
             self._at = self._keep(session, given, {"position": self._at.position})
 
     def _keep(self, session: Session, at: Place, expected: dict[str, int] | None = None) -> Place:
-        """Keep where the follower is; with a mark, if it has none."""
+        """Keep where the follower is; with a fingerprint, if it has none."""
         make_ready(session, FOLLOWERS)
-        if at.mark is None and at.position:
-            at = at._replace(mark=mark_at(past_if_any(session, self.table), at.position))
+        if at.fingerprint is None and at.position:
+            at = at._replace(fingerprint=fingerprint_at(past_if_any(session, self.table), at.position))
         values = {
-            "position": at.position, "batch_no": at.batch, "mark": at.mark, "seen_at": now(), "moved_at": now(),
-            "held_by": "; ".join(self.held_by) or None,
+            "position": at.position, "batch_no": at.batch, "fingerprint": at.fingerprint, "seen_at": now(),
+            "moved_at": now(), "held_by": "; ".join(self.held_by) or None,
         }  # fmt: skip
         put_row(session, FOLLOWERS, {"follower": self.name, "table_name": self.table}, values, expected)
         return at

@@ -1,5 +1,5 @@
 """Where changes came from in the end, so that none goes in a circle: each batch of a sync notes the tables that its
-changes have come by, and a mark of the last change that it brought from each."""
+changes have come by, and a fingerprint of the last change that it brought from each."""
 
 from __future__ import annotations
 
@@ -11,11 +11,11 @@ import numpy as np
 import pyarrow as pa
 
 from ..changes.detail import Detail
-from ..changes.details import details_by_batch, details_of
-from ..changes.past import NUMBER, Past, past_if_any
+from ..changes.details import batches_between, details_by_batch, details_of
+from ..changes.past import NUMBER, past_if_any
 from ..core.own_tables import BATCHES
 from ..stores.contract import Condition, Selection, Session
-from .marks import mark_of
+from .fingerprints import fingerprint_of
 
 
 class Way(NamedTuple):
@@ -30,45 +30,44 @@ class Way(NamedTuple):
         return self.ours == other.ours and [one.name for one in self.origins] == [one.name for one in other.origins]
 
 
-def origin(token: str, mark: str | None) -> Detail:
-    """That a batch brings changes of the table that a token stands for, up to the one of a mark."""
-    return Detail("origin", name=token, value=mark)
+def origin(token: str, fingerprint: str | None) -> Detail:
+    """That a batch brings changes of the table that a token stands for, up to the one of a fingerprint."""
+    return Detail("origin", name=token, value=fingerprint)
 
 
 def origins_of(source: Session, table: str, first: int, last: int) -> dict[int, list[Detail]]:
     """By which tables the changes of some batches have come, where these are of a sync; not those that began there."""
-    span = [[Condition("batch_no", ">=", first)], [Condition("batch_no", "<=", last)]]
-    return details_by_batch(details_of(source, table, "origin", where=span))
+    return details_by_batch(details_of(source, table, "origin", where=batches_between(first, last)))
 
 
 def ways_to(target: Session, to_table: str, found: Mapping[int, Sequence[Detail]]) -> dict[int, Way]:
     """The ways by which the changes of batches have come, as the table sees them to which they are to go."""
     token = token_of(target, to_table)
-    known = _Known(target, to_table, [one for way in found.values() for one in way if one.name == token])
-    return {batch: Way(tuple(way), any(map(known.has, way))) for batch, way in found.items()}
+    fingerprints = {one.value for way in found.values() for one in way if one.name == token}
+    ours = _ours(target, to_table, fingerprints)
+    return {
+        batch: Way(tuple(way), any(one.name == token and one.value in ours for one in way))
+        for batch, way in found.items()
+    }
 
 
-class _Known:
-    """Which origins with the token of a table are of its own history, and not of that of a copy of the table, which
-    went on by itself."""
-
-    def __init__(self, session: Session, table: str, origins: Sequence[Detail]) -> None:
-        self._token = origins[0].name if origins else None
-        marks = {one.value for one in origins if one.value is not None}
-        past = past_if_any(session, table) if marks else None
-        self._marks = _marks_of(past, marks) if past is not None else set()
-
-    def has(self, one: Detail) -> bool:
-        return one.name == self._token and self._token is not None and (one.value is None or one.value in self._marks)
-
-
-def _marks_of(past: Past, marks: set[str]) -> set[str]:
-    """Those of some marks that fit the history, or are of changes that were pruned."""
+def _ours(session: Session, table: str, fingerprints: set[str | None]) -> set[str | None]:
+    """Those of some fingerprints that are of a table's own history, and not of that of a copy of the table, which went
+    on by itself. Of a change that was pruned, or has no fingerprint, that is taken to be so."""
+    numbers = {
+        fingerprint: int(fingerprint.partition(":")[0]) for fingerprint in fingerprints if fingerprint is not None
+    }
+    past = past_if_any(session, table) if numbers else None
+    if past is None:
+        return fingerprints - numbers.keys()
     gone = past.begins.change if past.begins is not None else 0
-    numbers = {mark: int(mark.partition(":")[0]) for mark in marks}
     there = past.session.fetch(past.kept, pa.table({NUMBER: pa.array(sorted(set(numbers.values())), pa.int64())}))
-    ours = {mark_of(there.take(np.array([place]))) for place in range(len(there.positions))}
-    return {mark for mark in marks if mark in ours or numbers[mark] <= gone}
+    ours = {fingerprint_of(there.take(np.array([place]))) for place in range(len(there.positions))}
+    return {
+        fingerprint
+        for fingerprint in fingerprints
+        if fingerprint is None or fingerprint in ours or numbers[fingerprint] <= gone
+    }
 
 
 def token_of(session: Session, table: str) -> str | None:

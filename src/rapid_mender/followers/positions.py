@@ -123,8 +123,8 @@ class Place(NamedTuple):
     position: int
     batch: int
     """The newest batch then."""
-    mark: str | None
-    """What tells the history from another one, see `marks`."""
+    fingerprint: str | None
+    """What tells the history from another one, see `fingerprints`."""
 
 
 def position_of(session: Session, follower: str, table: str) -> Place | None:
@@ -133,4 +133,4 @@ def position_of(session: Session, follower: str, table: str) -> Place | None:
     if not rows:
         return None
     check_free(rows, follower, table, None)
-    return Place(int(rows[0]["position"]), int(rows[0]["batch_no"]), rows[0]["mark"])
+    return Place(int(rows[0]["position"]), int(rows[0]["batch_no"]), rows[0]["fingerprint"])

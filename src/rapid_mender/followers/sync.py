@@ -16,9 +16,8 @@ from ..changes.detail import Detail
 from ..changes.guard import any_sealed, guard_after
 from ..changes.netting import netted
 from ..changes.past import NUMBER, together
-from ..changes.recorder import Kind
 from ..core.existing import Existing
-from ..core.own_tables import FIXED, SYNCED
+from ..core.own_tables import FIXED, SYNCED, Kind
 from ..core.schema import TableInfo, copied
 from ..errors import JobError
 from ..incoming import Spool
@@ -30,8 +29,8 @@ from ..stores.contract import Session, Store
 from ..stores.urls import opened
 from .compare import Compared, find_differences
 from .files import FolderSyncing
+from .fingerprints import FINGERPRINTED, fingerprint_at, fingerprint_of
 from .load import Loaded, Loader, can_load
-from .marks import MARKED, mark_at, mark_of
 from .origins import Way, origin, origins_of, token_of, ways_to
 from .positions import check_row, is_ready, make_ready, now, put_row, rows_of
 from .sending import Sending
@@ -95,7 +94,7 @@ def syncing(job: Sync, force: bool = False) -> Iterator[Callable[[], Synced]]:
             yield TableSyncing(job, source, target, tail, force).go
 
 
-_PLACE = ("position", "batch_no", "filled", "keyless", "mark")
+_PLACE = ("position", "batch_no", "filled", "keyless", "fingerprint")
 
 
 def _without_key(shape: TableInfo) -> TableInfo:
@@ -172,12 +171,11 @@ class TableSyncing(Syncing):
     def _rows_of_sync(self) -> list[dict[str, Any]]:
         """The row of the sync in the target, if it has one. Makes our table, or brings it up to date."""
         with self.target.begin(write=False) as session:
-            if is_ready(session, SYNCED):
-                return rows_of(session, SYNCED, **self.same)
-        with self.target.begin(write=True) as session:
-            make_ready(session, SYNCED)
-        with self.target.begin(write=False) as session:
-            return rows_of(session, SYNCED, **self.same)
+            rows, ready = rows_of(session, SYNCED, **self.same), is_ready(session, SYNCED)
+        if not ready:
+            with self.target.begin(write=True) as session:
+                make_ready(session, SYNCED)
+        return rows
 
     def _start(self, about: dict[str, str]) -> dict[str, Any]:
         """Note where the sync begins, in both stores; make the target if it is not there."""
@@ -186,7 +184,11 @@ class TableSyncing(Syncing):
             send = self.sending(view)
             log = self.job.keep == "changes"
             at: dict[str, Any] = {"position": 0 if log else view.until, "batch_no": 0 if log else view.batch}
-            at |= {"filled": log, "keyless": False, "mark": None if log else mark_at(view.past, view.until)}
+            at |= {
+                "filled": log,
+                "keyless": False,
+                "fingerprint": None if log else fingerprint_at(view.past, view.until),
+            }
         if log:
             with self.tail.look(0, 0):
                 pass  # raises if the history does not begin at the beginning
@@ -270,7 +272,7 @@ class TableSyncing(Syncing):
         with self.tail.look(0, 0, whole=False, rows=True) as view:
             send = self.sending(view)
             token = token_of(view.session, view.info.name)
-            came = [] if token is None else [origin(token, mark_at(view.past, view.until))]
+            came = [] if token is None else [origin(token, fingerprint_at(view.past, view.until))]
             pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
             if self.source.reads_beside_writes or self.source.where != self.target.where:
                 yield send, came, ahead(pages)
@@ -285,7 +287,7 @@ class TableSyncing(Syncing):
 
     def _step(self, at: dict[str, Any]) -> dict[str, Any] | None:
         """Let the next changes take effect; None if there are none."""
-        with self.tail.look(at["position"], at["batch_no"], mark=at["mark"]) as view:
+        with self.tail.look(at["position"], at["batch_no"], fingerprint=at["fingerprint"]) as view:
             self.done.held_by = view.held_by
             send = self.sending(view)  # tells what is wrong with the job also if nothing is to be sent
             if self.is_over(view, at["position"]):
@@ -294,7 +296,7 @@ class TableSyncing(Syncing):
             pages, way = self._next(view, at["position"], until, send)
             if not pages or view.past is None:
                 return None
-            last, mark = int(pages[-1].values[NUMBER][-1].as_py()), mark_of(pages[-1])
+            last, fingerprint = int(pages[-1].values[NUMBER][-1].as_py()), fingerprint_of(pages[-1])
             guard = guard_after(view.past, at["position"], last, not self.force)
             for page in pages:
                 guard.add(page)
@@ -307,8 +309,8 @@ class TableSyncing(Syncing):
                 else:
                     records = send.of_net(netted(view.past, pages, send.needed, whole=send.compares))
             guard.check(last)
-        after = at | {"position": last, "mark": mark}
-        moving = self._moving(at, after, [*way.origins, *([origin(token, mark)] if token is not None else [])])
+        after = at | {"position": last, "fingerprint": fingerprint}
+        moving = self._moving(at, after, [*way.origins, *([origin(token, fingerprint)] if token is not None else [])])
         if records is not None and records.num_rows:
             self.done.add(merge_beside(self._job(send), records, moving))
         else:
@@ -324,7 +326,7 @@ class TableSyncing(Syncing):
         count, columns = 0, None
         sealed = view.past is not None and not self.force and any_sealed(view.past, position)
         if self.job.keep == "rows" and view.past is not None and not sealed:  # of a log, and of a seal, all is wanted
-            columns = list(MARKED)
+            columns = list(FINGERPRINTED)
             columns += view.past.stored(send.needed if send.compares else send.key, ["old"])
             columns += view.past.stored(send.needed, ["new"])
         for page in view.changes(position, until, columns):
@@ -375,7 +377,7 @@ class TableSyncing(Syncing):
                 compared.behind = max(view.until - rows[0]["position"], 0) if rows else 0
                 at = {
                     "position": view.until, "batch_no": view.batch, "filled": True, "keyless": False,
-                    "mark": mark_at(view.past, view.until),
+                    "fingerprint": fingerprint_at(view.past, view.until),
                 }  # fmt: skip
             before = {name: rows[0][name] for name in _PLACE} if rows else {}
             if mend:

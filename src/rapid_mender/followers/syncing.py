@@ -83,7 +83,12 @@ class Syncing:
         if self._noted is not None and self._noted[0] == told and time.monotonic() - self._noted[1] < _SEEN:
             return
         self._noted = told, time.monotonic()
-        values = told | {"batch_no": at["batch_no"], "mark": at["mark"], "seen_at": now(), "moved_at": now()}
+        values = told | {
+            "batch_no": at["batch_no"],
+            "fingerprint": at["fingerprint"],
+            "seen_at": now(),
+            "moved_at": now(),
+        }
         try:
             with self.source.begin(write=True) as session:
                 make_ready(session, FOLLOWERS)

@@ -22,7 +22,7 @@ from ..core.own_tables import BATCHES_TABLE
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, OneWriter, Selection, Session, Store, Watch
-from .marks import check_mark
+from .fingerprints import check_fingerprint
 from .side_by_side import are_many, read_side_by_side
 
 
@@ -80,12 +80,12 @@ class Tail:
 
     @contextmanager
     def look(
-        self, position: int, batch: int, whole: bool = True, rows: bool = False, mark: str | None = None
+        self, position: int, batch: int, whole: bool = True, rows: bool = False, fingerprint: str | None = None
     ) -> Iterator[View]:
         """The table and the changes after a position, which was noted when `batch` was the newest, or an older one.
         Raises JobError if some of these changes are gone, or were not kept; not so unless the `whole` is wanted.
-        `rows`: those of the table are read too, as of the same moment. `mark` tells the history that was followed from
-        another one: JobError if it is another."""
+        `rows`: those of the table are read too, as of the same moment. `fingerprint` tells the history that was
+        followed from another one: JobError if it is another."""
         for last in (False, True):
             if self._pending is not None and self._is_over():
                 self._settled, self._pending = max(self._settled, self._pending[0]), None
@@ -94,7 +94,7 @@ class Tail:
                 if rows:
                     session.hold(info)
                 past = past_if_any(session, info.name, info)
-                check_mark(past, info.name, mark)
+                check_fingerprint(past, info.name, fingerprint)
                 newest_batch = _newest_batch(session, info.name)
                 if whole and newest_batch != self._checked:
                     _check(session, info.name, past, position, batch)

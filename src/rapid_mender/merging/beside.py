@@ -6,7 +6,7 @@ from collections.abc import Sequence
 from typing import Protocol
 
 from ..changes.detail import Detail
-from ..changes.recorder import Kind
+from ..core.own_tables import Kind
 from ..stores.contract import Session
 
 

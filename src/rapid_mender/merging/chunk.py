@@ -17,7 +17,7 @@ from ..stores.contract import Session
 from .batch import Batch, Progress
 from .decide import Outcome, decide_slice
 from .foresee import Foreseer
-from .gather import Gather
+from .gather import Gather, Passed
 from .groups import Groups
 from .read import Reader
 from .write import Pending, Writer, reject_refused
@@ -115,4 +115,4 @@ class ChunkWay:
             some = records.values.take(pa.array(closed))
             self.groups.count(counts, self.groups.of_records(some), alone.codes[closed])
         with timed("gathering"):
-            gather.note(chunk, records, alone, outcomes, pending, open_still)
+            gather.note(Passed(chunk, records, alone, outcomes, pending, open_still))

@@ -25,13 +25,13 @@ from ..jobs.opening import Opened, opened_job
 from ..jobs.plan import Plan
 from ..stores.contract import Session, kept
 from .chunk import ChunkWay, Unit
-from .decide import DecidedSlice, Outcome
+from .decide import DecidedSlice
 from .first_pass import read_all
-from .gather import Gather
-from .groups import Groups
+from .foresee import Foreseer
+from .gather import Gather, Passed
 from .read import Reader
 from .result import decisions_schema
-from .shadow import Shadow, VersionForeseer
+from .shadow import Shadow
 from .tally import Tally
 from .write import Pending
 
@@ -112,11 +112,11 @@ def _explain(door: Opened, key: Mapping[str, Any]) -> Explanation:
             target = kept(session.normalise(plan.info, target))
             rows = session.fetch(plan.info, target)
             shown = [rows.shown(place) for place in range(len(rows.positions))]
-            watched = _Watched(reader, shadow=Shadow(plan, now) if plan.spans is not None else None)
+            watched, shadow = _Watched(reader), Shadow(plan, now) if plan.spans is not None else None
             gather = _Gather(
                 Tally(), plan, door.source, False, decisions_schema(plan.info, [*plan.key, *plan.made]), watched
             )
-            unit = Unit(session, _Foreseer(gather, None, watched), gather)
+            unit = Unit(session, _Foreseer(gather, None, shadow), gather)
             way = ChunkWay(plan, reader, batch, door.source.unit, None, now, lambda what, done, total: None)
             for chunk, _ in batch.parts(reader, session.chunk_rows, 0):
                 if len((mine := _of_key(session, reader, chunk, target)).rows):
@@ -157,7 +157,6 @@ class _Watched:
     """What is seen of records on the way that a preview takes."""
 
     reader: Reader
-    shadow: Shadow | None
     slices: list[tuple[DecidedSlice, np.ndarray]] = field(default_factory=list)
     """Those of the chunk that is under way, and the numbers of their records."""
     records: list[Explained] = field(default_factory=list)
@@ -179,35 +178,24 @@ class _Watched:
             self.records.append(one)
 
 
-class _Foreseer(VersionForeseer):
-    """Foresees what a writer would do, and is watched."""
-
-    def __init__(self, gather: Gather, groups: Groups | None, watched: _Watched) -> None:
-        super().__init__(gather, groups, watched.shadow)
-        self._watched = watched
-
-    def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
-        self._watched.slices.append((decided, rows))
-        return super().write(decided, rows)
-
-
 @dataclass
 class _Gather(Gather):
-    """Gathers what becomes of chunks, and is watched."""
+    """Only has chunks explained."""
 
     watched: _Watched
 
-    def note(
-        self,
-        chunk: Chunk,
-        records: Records,
-        alone: Decisions,
-        outcomes: list[Outcome],
-        pending: list[list[Pending]],
-        open_still: np.ndarray,
-    ) -> None:
-        self.watched.note(chunk, records, alone)
-        super().note(chunk, records, alone, outcomes, pending, open_still)
+    def note(self, passed: Passed) -> None:
+        self.watched.note(passed.chunk, passed.records, passed.alone)
+
+
+class _Foreseer(Foreseer):
+    """Foresees what a writer would do, and is watched."""
+
+    gather: _Gather
+
+    def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
+        self.gather.watched.slices.append((decided, rows))
+        return super().write(decided, rows)
 
 
 def _compare(plan: Plan, decided: DecidedSlice, place: int) -> list[Compared]:

@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections import Counter
 from collections.abc import Mapping
 from dataclasses import dataclass
+from typing import NamedTuple
 
 import numpy as np
 import pyarrow as pa
@@ -25,6 +26,19 @@ from .write import Pending, in_words
 _REASONS = 50
 
 
+class Passed(NamedTuple):
+    """A chunk that has gone its way."""
+
+    chunk: Chunk
+    records: Records
+    alone: Decisions
+    """What was decided on them without looking anything up."""
+    outcomes: list[Outcome]
+    pending: list[list[Pending]]
+    open_still: np.ndarray
+    """A mask of those that are to be tried again."""
+
+
 @dataclass
 class Gather:
     """Adds to a tally what becomes of the chunks of a batch. `samples`: also keep some records to show."""
@@ -36,17 +50,10 @@ class Gather:
     shape: pa.Schema
     """The schema of the table of decisions."""
 
-    def note(
-        self,
-        chunk: Chunk,
-        records: Records,
-        alone: Decisions,
-        outcomes: list[Outcome],
-        pending: list[list[Pending]],
-        open_still: np.ndarray,
-    ) -> None:
+    def note(self, passed: Passed) -> None:
         """Put the decisions of a chunk together, in the order of its records, leaving out those that are
         `open_still`."""
+        chunk, records, alone, outcomes, pending, open_still = passed
         count = len(chunk.rows)
         place = np.arange(count)
         asked = np.concatenate([np.empty(0, np.int64), *(one.places for one in outcomes)])

@@ -17,8 +17,9 @@ from datetime import UTC, datetime
 from typing import Any
 
 from ..changes.details import bring_up_to_date
-from ..changes.recorder import Kind, Recorder, Status
+from ..changes.recorder import Recorder, Status
 from ..core.decisions import NAMES
+from ..core.own_tables import Kind
 from ..errors import Error, LimitError, StoreError
 from ..incoming import Chunk, Spool
 from ..jobs.hazards import missing_grants
@@ -29,6 +30,7 @@ from .batch import Batch, Progress
 from .beside import Beside
 from .chunk import Attempt, ChunkWay, Unit
 from .first_pass import read_all
+from .foresee import Foreseer
 from .gather import Gather
 from .groups import Groups
 from .limits import Limits
@@ -37,7 +39,7 @@ from .read import Reader
 from .rejects import RejectsFile, keep_rejects
 from .result import Result, decisions_schema
 from .retries import until_done
-from .shadow import Shadow, VersionForeseer
+from .shadow import Shadow
 from .stats import details_of, figures_of
 from .tally import Tally
 from .write_versions import writer_for
@@ -362,7 +364,7 @@ class Run:
         writer = (
             writer_for(session, self.plan, recorder, self.now)
             if self.write
-            else VersionForeseer(gather, self.groups, self.shadow)
+            else Foreseer(gather, self.groups, self.shadow)
         )
         unit = Unit(session, writer, gather)
         for chunk, ends in chunks:

@@ -18,10 +18,6 @@ from ..jobs.plan import Plan
 from ..stores.contract import Session
 from ..stores.memory import MemorySession
 from .decide import DecidedSlice
-from .foresee import Foreseer
-from .gather import Gather
-from .groups import Groups
-from .write import Pending
 from .write_versions import VersionWriter
 
 
@@ -48,26 +44,6 @@ class Shadow:
 
     def write(self, decided: DecidedSlice, rows: np.ndarray) -> None:
         self._writer.write(decided, rows)
-
-
-class VersionForeseer(Foreseer):
-    """Foresees what a writer would do, one of versions if there is a shadow."""
-
-    def __init__(self, gather: Gather, groups: Groups | None, shadow: Shadow | None) -> None:
-        super().__init__(gather, groups)
-        self.shadow = shadow
-
-    def looks_in(self, session: Session, keys: pa.Table, again: bool) -> Session:
-        if not again or self.shadow is None:
-            return session
-        self.shadow.fill(session, keys)
-        return self.shadow.session
-
-    def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
-        done = super().write(decided, rows)
-        if self.shadow is not None and decided.versioned is not None and decided.versioned.again:
-            self.shadow.write(decided, rows)
-        return done
 
 
 class _Unrecorded(Recorder):

@@ -197,10 +197,12 @@ class _Undo:
 
     def _check_reach(self, slots: Slots) -> None:
         """Raise JobError where the database would change rows along with those that are put back, as a merge does."""
+        if not self.info.reach:
+            return
         deletes = bool((slots.before < 0).any())
         both = slots.take(np.flatnonzero((slots.before >= 0) & (slots.after >= 0)))
         old, new = self.old.take(both.before), self.new.take(both.after)
-        changed = [name for name in self.columns if self.info.reach and unlike(old, new, name).any()]
+        changed = [name for name in self.columns if unlike(old, new, name).any()]
         for one in self.info.reach:
             wrong = [one.deleting(self.info.name)] if deletes else []
             wrong += [said[0] for said in [one.updating(self.info.name, changed)] if said is not None]

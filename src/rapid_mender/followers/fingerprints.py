@@ -16,44 +16,43 @@ from ..core.existing import Existing
 from ..errors import JobError
 from ..stores.contract import Condition, Selection
 
-MARKED = [NUMBER, "batch_no", "action", "changed", "changed_at", "actor", "application"]
-"""The columns of a change that its mark is made of."""
+FINGERPRINTED = [NUMBER, "batch_no", "action", "changed", "changed_at", "actor", "application"]
+"""The columns of a change that its fingerprint is made of."""
 
 
-def mark_at(past: Past | None, position: int) -> str | None:
-    """The mark of the last change up to a position; None if there is none."""
-    if past is None:
-        return None
-    return mark_of(
-        past.session.read(past.kept, Selection([[Condition(NUMBER, "<=", position)]], NUMBER, 1, columns=MARKED))
-    )
+def fingerprint_at(past: Past | None, position: int) -> str | None:
+    """The fingerprint of the last change up to a position; None if there is none."""
+    return _fingerprint_where(past, Condition(NUMBER, "<=", position)) if past is not None else None
 
 
-def mark_of(changes: Existing) -> str | None:
-    """The mark of the last of some changes: its number, and a hash of what else is known of it."""
+def _fingerprint_where(past: Past, condition: Condition) -> str | None:
+    return fingerprint_of(past.session.read(past.kept, Selection([[condition]], NUMBER, 1, columns=FINGERPRINTED)))
+
+
+def fingerprint_of(changes: Existing) -> str | None:
+    """The fingerprint of the last of some changes: its number, and a hash of what else is known of it."""
     if not len(changes.positions):
         return None
-    last = changes.values.select(MARKED).slice(len(changes.positions) - 1)
+    last = changes.values.select(FINGERPRINTED).slice(len(changes.positions) - 1)
     at = last["changed_at"].cast(pa.timestamp("ms", "UTC"), safe=False)[0].as_py()
     row = {
         **last.drop_columns(["changed_at"]).to_pylist()[0],
         "changed_at": at and f"{at.astimezone(UTC):%Y-%m-%dT%H:%M:%S.%f}",
     }
-    told = netstrings(row[name] for name in MARKED)
+    told = netstrings(row[name] for name in FINGERPRINTED)
     return f"{row[NUMBER]}:{hashlib.sha256(told).hexdigest()[:16]}"
 
 
-def check_mark(past: Past | None, table: str, mark: str | None) -> None:
-    """Raise JobError if the change that a mark is of is another one now, or is not there any more."""
-    if mark is None:
+def check_fingerprint(past: Past | None, table: str, fingerprint: str | None) -> None:
+    """Raise JobError if the change that a fingerprint is of is another one now, or is not there any more."""
+    if fingerprint is None:
         return
-    number = int(mark.partition(":")[0])
+    number = int(fingerprint.partition(":")[0])
     if past is not None:
+        if _fingerprint_where(past, Condition(NUMBER, "=", number)) == fingerprint:
+            return
         if past.begins is not None and past.begins.change >= number:
             return  # it was pruned
-        one = Selection([[Condition(NUMBER, "=", number)]], NUMBER, 1, columns=MARKED)
-        if mark_of(past.session.read(past.kept, one)) == mark:
-            return
     raise JobError(
         f"the history of {table!r} is not the one that was followed up to change {number}: it was restored from a "
         "backup, or begun anew. A table that follows is mended by a sync with --mend (rm.compare, mend=True); for "
