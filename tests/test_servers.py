@@ -307,6 +307,27 @@ def test_an_interrupt_ends_a_wait_at_once(database: servers.Database, kind: str,
     assert rm.merge(job, [{"id": 0, "v": 0}]).counts["update"] == 1
 
 
+@pytest.mark.postgresql
+def test_an_interrupt_in_the_middle_of_making_a_statement_is_no_other_error(monkeypatch: pytest.MonkeyPatch) -> None:
+    """The driver refuses to close a connection with a statement, which was made and never came to be held."""
+    import adbc_driver_manager
+
+    class Stopped(BaseException):
+        pass
+
+    made, held = adbc_driver_manager.AdbcStatement, list[Any]()
+
+    def interrupted(connection: Any) -> Any:
+        held.append(made(connection))
+        monkeypatch.undo()
+        raise Stopped
+
+    with servers.database("postgresql") as database:
+        store = rm.PostgreSQLStore(database.url)
+        with pytest.raises(Stopped), store.begin(write=False):
+            monkeypatch.setattr(adbc_driver_manager, "AdbcStatement", interrupted)
+
+
 @both
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM])
 def test_an_interrupt_ends_a_sync_that_goes_on(database: servers.Database, kind: str, number: signal.Signals, tmp_path: Path) -> None:

@@ -6,7 +6,7 @@ Not the drivers' DB-API: it imports pandas and polars where they are installed, 
 from __future__ import annotations
 
 from collections.abc import Iterator
-from contextlib import contextmanager
+from contextlib import contextmanager, suppress
 from typing import Any
 
 import pyarrow as pa
@@ -21,7 +21,8 @@ class AdbcLink:
         self._connection = AdbcConnection(database)
 
     def close(self) -> None:
-        self._connection.close()
+        with suppress(RuntimeError):  # an interrupt left a statement that nobody holds: both end when the error is gone
+            self._connection.close()
 
     def cancel(self) -> None:
         """Make an end of what the connection does, from another thread."""
