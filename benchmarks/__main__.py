@@ -23,7 +23,7 @@ import pyarrow as pa
 
 import rapid_mender as rm
 
-from . import capture, following, servers, versions
+from . import capture, following, servers, single, versions
 from . import sqlite_peers as peers
 from .data import COLUMNS, KEY, existing_and_batch
 from .past import past
@@ -245,9 +245,7 @@ def _server_titles(scale: int) -> dict[str, str]:
     return {
         "postgresql": f"PostgreSQL: {rows(1_000_000)} incoming on {rows(5_000_000)} rows, {every}",
         "postgresql-unchanged": f"PostgreSQL: {rows(1_000_000)} unchanged on {rows(5_000_000)} rows",
-        "postgresql-one": f"PostgreSQL: one record on {rows(5_000_000)} rows, after connecting",
         "mariadb": f"MariaDB: {rows(400_000)} incoming on {rows(2_000_000)} rows, {every}",
-        "mariadb-one": f"MariaDB: one record on {rows(5_000_000)} rows, after connecting",
     }
 
 
@@ -270,6 +268,7 @@ _PARTS = (
     *following.parts(1, 1),
     *capture.parts(1, 1),
     *versions.parts(1, 1),
+    *single.parts(1, 1),
 )
 
 
@@ -278,12 +277,6 @@ def _on_server(name: str, scale: int, rounds: int, rest: float) -> Rows:
     if what == "unchanged":
         times = servers.unchanged(kind, 5_000_000 // scale, 1_000_000 // scale, rounds, rest)
         return _ratios(times, "Rapid Mender, all unchanged")
-    if what == "one":
-        found = servers.one_record(kind, 5_000_000 // scale, rounds)
-        return [
-            (n, s[:: max(1, len(s) // 5)], f"{statistics.median(s) * 1000:.0f} ms in the middle")
-            for n, s in found.items()
-        ]
     existing, incoming = (5_000_000, 1_000_000) if kind == "postgresql" else (2_000_000, 400_000)
     return _ratios(servers.against(kind, existing // scale, incoming // scale, rounds, rest), "Rapid Mender")
 
@@ -358,6 +351,7 @@ def main() -> None:
         **following.parts(size * options.scale, options.rounds),
         **capture.parts(size * options.scale, options.rounds),
         **versions.parts(size * options.scale, options.rounds),
+        **single.parts(size * options.scale, options.rounds),
         "csv": (
             f"A CSV file of {10_000_000 // size:,} records into an empty SQLite table, history on",
             lambda: csv_memory(10_000_000 // size),

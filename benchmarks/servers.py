@@ -1,4 +1,4 @@
-"""Merges into PostgreSQL and MariaDB: against the ways by hand, one record alone, and how the cost grows."""
+"""Merges into PostgreSQL and MariaDB: against the ways by hand, and how the cost grows."""
 
 from __future__ import annotations
 
@@ -11,7 +11,6 @@ import numpy as np
 import pyarrow as pa
 
 import rapid_mender as rm
-from rapid_mender.stores.urls import open_store
 
 from .data import COLUMNS, KEY, existing_and_batch
 from .server_peers import MariaDB, PostgreSQL, Server
@@ -74,25 +73,6 @@ def unchanged(kind: str, existing: int, incoming: int, rounds: int, rest: float)
             times[name].append(_timed(lambda way=way, url=url: way(url)))  # type: ignore[misc]
     server.drop()
     return times
-
-
-def one_record(kind: str, existing: int, rounds: int) -> dict[str, list[float]]:
-    """Batches of one record on a large table, over a connection that is there: an update, an insert, nothing."""
-    table, _ = existing_and_batch(existing, 100)
-    server = KINDS[kind](table)
-    store = open_store(server.reset())
-    job = rm.Job(store=store, table="trees", key=list(KEY))
-    times: dict[str, list[float]] = {"an update": [], "an insert": [], "nothing": []}
-    for n in range(5 + rounds * 10):
-        record = table.slice(n * 7, 1).to_pylist()[0] | {"girth_cm": 1000.0 + n}
-        new = record | {"tag_no": existing * 2 + n}
-        for what, one in (("an update", record), ("an insert", new), ("nothing", record)):
-            seconds = _timed(lambda one=one: rm.merge(job, [one]))  # type: ignore[misc]
-            if n >= 5:
-                times[what].append(seconds)
-    store.close()
-    server.drop()
-    return {what: sorted(series) for what, series in times.items()}
 
 
 def growth(kind: str, scale: int) -> dict[str, list[tuple[float, float]]]:

@@ -225,6 +225,17 @@ class Database:
         for statement in statements:
             self.link.run(statement)
 
+    def cut_others(self) -> None:
+        """End every other connection to the database."""
+        if self.kind == "postgresql":
+            others = "FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
+            self.run(f"SELECT pg_terminate_backend(pid) {others}")
+        else:
+            others = "FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() AND DB = DATABASE()"
+            for row in self.link.ask(f"SELECT ID AS id {others}"):
+                with suppress(rm.StoreError):  # it may have ended by itself
+                    self.run(f"KILL {row['id']}")
+
     def drop(self) -> None:
         with suppress(rm.StoreError):
             self.link.close()

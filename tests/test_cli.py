@@ -297,7 +297,7 @@ def test_a_register_that_is_read_only(demo: Path) -> None:
     path.chmod(0o444)
     code = (
         "import rapid_mender as rm\n"  # first, while the user may read the package
-        "from rapid_mender.merging.run import merge, preview\n"
+        "from rapid_mender.merging.merge import merge, preview\n"
         "import rapid_mender.stores.sqlite.store, adbc_driver_sqlite.dbapi, pyarrow.csv, os\n"
         "job = rm.Job.load('survey-1.toml')\n"
         "os.access = lambda path, mode: mode != os.W_OK\n"

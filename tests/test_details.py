@@ -127,7 +127,7 @@ def test_a_store_of_an_earlier_version_is_read_and_then_brought_up_to_date(tmp_p
 def as_before(run: Callable[..., None], url: str) -> list[Detail]:
     """Make of a store what the version before would have left. Returns its details."""
     with opened(url) as store, store.begin(write=False) as session:
-        details = [one for table in "aec" for one in details_of(session, table) if one.detail != "column"]
+        details = [one for table in "aec" for one in details_of(session, table) if one.detail not in ("column", "table")]
     figures: dict[int, dict[str, Any]] = {}
     for one in details:
         into = figures.setdefault(one.batch, {})
@@ -191,7 +191,7 @@ def test_every_database_is_brought_up_to_date_in_its_way(kind: str, cut: bool, t
         assert rm.merge(rm.Job(store=store, table="a", key="id"), [{"id": 2, "v": "new"}]).counts["update"] == 1
         assert told_of(url, "aec") == before
         with store.begin(write=False) as session:
-            now = [one for table in "aec" for one in details_of(session, table) if one.detail != "column"]
+            now = [one for table in "aec" for one in details_of(session, table) if one.detail not in ("column", "table")]
         assert [one.said for one in now] == [one.said for one in details]
         if not cut or kind != "mariadb":  # which commits as a column is added
             assert {row["kind"] for row in rm.batches(url).to_pylist()} >= {"merge", "prune", "capture start", "capture pause"}
@@ -463,3 +463,51 @@ def altered_and_looked_at(url: str, run: Callable[..., None], captured: bool, rn
         assert set(names) <= set(was.column_names), "each column that there was, by its name of now"
         found = {row["id"]: {one: row[name] for name, one in names.items()} for row in was.to_pylist()}
         assert found == {n: {one: row[one] for one in names.values()} for n, row in rows.items()}, batch
+
+
+# -- which table it was -------------------------------------------------------------------------------------------
+
+
+@every
+def test_another_table_under_the_name_is_told(kind: str, tmp_path: Path) -> None:
+    """Made anew with the same rows it goes on; with others nobody knows what was before. MariaDB does not number tables."""
+    made = "CREATE TABLE {} (id INTEGER PRIMARY KEY, {} INTEGER, {} INTEGER)"
+    with databases.table(kind, tmp_path, made.format("t", "a", "b")) as (url, run):
+        job = rm.Job(store=url, table="t", key="id")
+
+        def known(batch: int) -> bool:
+            with suppress(rm.JobError):
+                return bool(rm.as_of(url, "t", batch=batch).num_rows)
+            return False
+
+        for value in (1, 2):
+            rm.merge(job, [{"id": 1, "a": value, "b": -value}, {"id": 2, "a": value, "b": -value}])
+        was = rm.as_of(url, "t", batch=1).sort_by("id").to_pylist()
+        run(made.format("n", "b", "a"), "INSERT INTO n SELECT id, b, a FROM t", "DROP TABLE t", "ALTER TABLE n RENAME TO t")
+        for merged in (False, True):
+            if merged:
+                rm.merge(job, [{"id": 2, "a": 3}])
+            assert rm.as_of(url, "t", batch=1).select(["id", "a", "b"]).sort_by("id").to_pylist() == was, "columns go by name"
+            assert (rm.verify(url, "t").holds, bool(rm.verify(url, "t").holes)) == (True, not merged and kind != "mariadb")
+        if kind == "sqlite":
+            run("VACUUM")  # which numbers tables anew
+        rm.sync(url, "t", url, "copy", follower="f")
+        run(made.format("n", "a", "b"), "INSERT INTO n VALUES (1, 9, 9)", "ALTER TABLE t RENAME TO old", "ALTER TABLE n RENAME TO t")
+        assert not rm.verify(url, "t").holds
+        for _ in range(2):  # before a batch has noted it, and after
+            assert known(2) == (kind == "mariadb")
+            batch = rm.merge(job, [{"id": 3, "a": 1}]).batch
+            assert batch is not None
+            assert known(batch), "since then all is known"
+            assert rm.as_of(url, "t", batch=2, force=True).num_rows, "if somebody knows better"
+        if kind != "mariadb":
+            with pytest.raises(rm.JobError, match=f"since batch {batch - 1} another table, with other rows, has the name 't'"):
+                rm.sync(url, "t", url, "copy", follower="f")
+            run("ALTER TABLE t RENAME TO n", "ALTER TABLE old RENAME TO t")  # back again
+            assert known(2) is False
+            for look in (rm.history, rm.verify):
+                with pytest.raises(rm.StoreError, match="table 'n' has no history: 'n' was named 't'"):
+                    look(url, "n")
+            assert rm.merge(rm.Job(store=url, table="n", key="id"), [{"id": 4}]).warnings == [
+                f"'n' was named 't' when batch {batch - 1} ran, and its changes until then are in t_history; rename it back to go on with that history"
+            ]

@@ -7,6 +7,7 @@ import random
 import sqlite3
 import struct
 from contextlib import closing
+from datetime import UTC, datetime
 from itertools import islice
 from pathlib import Path
 from typing import Any
@@ -20,6 +21,7 @@ from rapid_mender.core.schema import Column, TableInfo
 from rapid_mender.followers import side_by_side
 from rapid_mender.stores.mariadb import wire
 from rapid_mender.stores.postgresql import session as postgresql
+from rapid_mender.stores.sqlite.types import encode, spelled
 from rapid_mender.stores.urls import opened
 
 from . import servers
@@ -148,3 +150,12 @@ def test_a_fill_whose_source_is_lost_is_not_at_its_end(tmp_path: Path, monkeypat
 def test_a_fill_that_was_killed_goes_on(kind: str, to: str, tmp_path: Path) -> None:
     with place(kind, tmp_path) as there, place(to, tmp_path) as other:
         assert len(kill_fills(there, other, tmp_path, rows=5_000, kills=1, seed=5)) == 1
+
+
+def test_a_value_alone_is_spelled_for_sqlite_as_a_column_is() -> None:
+    rng = random.Random(7)
+    moments = [datetime(1, 1, 1, tzinfo=UTC), datetime(9999, 12, 31, 23, 59, 59, 999_999, tzinfo=UTC)]
+    moments += [datetime.fromtimestamp(rng.uniform(-6e10, 2e11), UTC).replace(microsecond=rng.choice([0, 1, 999, 1000, 654_321])) for _ in range(99)]
+    for kind, values in ((pa.timestamp("ms", "UTC"), moments), (pa.string(), ["", "a'b", "ß"]), (pa.int64(), [0, -(2**63)])):
+        assert [spelled(kind, one) for one in values] == encode(pa.array(values, kind)).to_pylist()
+    assert spelled(pa.timestamp("us"), moments[0].replace(tzinfo=None)) is spelled(pa.float64(), 1.5) is None, "only a column is known to be right"

@@ -79,6 +79,20 @@ def test_undo_of_every_option(store: str, case: Options) -> None:
             assert reasons == {f"undoes batch {result.batch}"}
 
 
+@every_kind
+@pytest.mark.parametrize("picked", [{"since_batch": 1}, {"table": TABLE, "since": "2000-01-01"}])
+@pytest.mark.parametrize("force", [False, True])
+def test_a_row_that_came_and_went_among_what_is_undone_concerns_no_other(store: str, picked: dict[str, Any], force: bool) -> None:
+    with register(store) as (place, merge):
+        before = place.rows()
+        merge({"tag_no": 90, "species": "Elm"})
+        merge({"tag_no": 90}, rules=[rm.Rule(decide="delete", when="matched")])
+        merge({"tag_no": 1, "species": "Ash"})
+        done = rm.undo(place.store, **picked, force=force)
+        assert (done.counts, done.conflicts.num_rows) == ({"insert": 0, "update": 1, "delete": 0}, 0)
+        assert place.rows() == before
+
+
 @on_every_store(8, case=cases, seed=st.integers(0, 999))
 def test_as_of_every_batch_is_the_table_then_and_the_history_holds(store: str, case: Case, seed: int) -> None:
     with STORES[store](case.schema, case.key, case.rows) as place:
@@ -152,7 +166,7 @@ def batch_row(session: Session, history: TableInfo) -> None:
 
 def detail(session: Session, history: TableInfo) -> None:
     details = session.describe("rmend_details")
-    row = session.read(details, Selection([[Condition("batch_no", "=", 1)]]))
+    row = session.read(details, Selection([[Condition("batch_no", "=", 1)], [Condition("detail", "=", "key")]]))
     session.update(details, row, pa.table({"name": ["species"]})).refusals()
 
 

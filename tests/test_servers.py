@@ -7,6 +7,7 @@ import signal
 import threading
 import time
 from collections.abc import Iterator
+from contextlib import closing, nullcontext
 from decimal import Decimal
 from pathlib import Path
 from typing import Any
@@ -15,9 +16,10 @@ import pyarrow as pa
 import pytest
 
 import rapid_mender as rm
+from rapid_mender.stores.contract import Store
 from rapid_mender.stores.urls import open_store
 
-from . import commands, servers
+from . import commands, databases, servers
 from .crowd import crowd
 from .killing import kill_merges, place, register, table_of
 
@@ -95,12 +97,7 @@ def test_a_killed_connection_is_a_clear_error_and_the_next_run_finishes(database
     with lost, store.begin(write=True) as session:
         info = session.describe("t")
         assert not session.insert(info, pa.table({"id": range(100), "v": range(100)}), ["id"]).refusals()
-        if database.kind == "postgresql":
-            others = "FROM pg_stat_activity WHERE datname = current_database() AND pid <> pg_backend_pid()"
-            database.run(f"SELECT pg_terminate_backend(pid) {others}")
-        else:
-            others = "FROM information_schema.PROCESSLIST WHERE ID <> CONNECTION_ID() AND DB = DATABASE()"
-            database.run(*(f"KILL {row['id']}" for row in database.link.ask(f"SELECT ID AS id {others}")))
+        database.cut_others()
         session.count(info)
     assert rm.merge(job, [{"id": 1, "v": 5}]).counts["insert"] == 1, "nothing was half done, and the store connects anew"
 
@@ -307,25 +304,35 @@ def test_an_interrupt_ends_a_wait_at_once(database: servers.Database, kind: str,
     assert rm.merge(job, [{"id": 0, "v": 0}]).counts["update"] == 1
 
 
-@pytest.mark.postgresql
-def test_an_interrupt_in_the_middle_of_making_a_statement_is_no_other_error(monkeypatch: pytest.MonkeyPatch) -> None:
-    """The driver refuses to close a connection with a statement, which was made and never came to be held."""
+@pytest.mark.parametrize(
+    ("kind", "handle"), [pytest.param("postgresql", "AdbcStatement", marks=pytest.mark.postgresql), ("sqlite", "AdbcStatement"), ("sqlite", "AdbcConnection")]
+)
+def test_an_interrupt_in_the_middle_of_making_a_handle_is_no_other_error(kind: str, handle: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """The driver refuses to close a connection with a statement, which was made and never came to be held; and a database
+    with a connection."""
     import adbc_driver_manager
 
     class Stopped(BaseException):
         pass
 
-    made, held = adbc_driver_manager.AdbcStatement, list[Any]()
+    made, held = getattr(adbc_driver_manager, handle), list[Any]()
 
-    def interrupted(connection: Any) -> Any:
-        held.append(made(connection))
+    def interrupted(over: Any) -> Any:
+        held.append(made(over))
         monkeypatch.undo()
         raise Stopped
 
-    with servers.database("postgresql") as database:
-        store = rm.PostgreSQLStore(database.url)
-        with pytest.raises(Stopped), store.begin(write=False):
-            monkeypatch.setattr(adbc_driver_manager, "AdbcStatement", interrupted)
+    def look(store: Store) -> None:
+        with store.begin(write=False) as session:
+            monkeypatch.setattr(adbc_driver_manager, handle, interrupted)
+            with store.begin(write=False) if handle == "AdbcConnection" else nullcontext():
+                session.tables()
+
+    with databases.table(kind, tmp_path, "CREATE TABLE t (id integer)") as (url, _), closing(open_store(url)) as opened:
+        if isinstance(opened, rm.SQLiteStore):  # in this process, also where threads of other tests still run
+            opened = rm.SQLiteStore(opened.path, apart=False)
+        with pytest.raises(Stopped):
+            look(opened)
 
 
 @both

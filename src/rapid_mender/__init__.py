@@ -23,7 +23,16 @@ if TYPE_CHECKING:
     from .changes.query import batches, history, history_pages
     from .changes.valid import at, life
     from .changes.verify import Verified, verify
-    from .errors import AlteredError, ConflictError, Error, IncomingError, JobError, LimitError, StoreError
+    from .errors import (
+        AlteredError,
+        ConflictError,
+        Error,
+        IncomingError,
+        JobError,
+        LimitError,
+        StoreError,
+        UncertainError,
+    )
     from .followers.compare import Compared
     from .followers.follow import Follower
     from .followers.known import followers_of, forget
@@ -36,8 +45,9 @@ if TYPE_CHECKING:
     from .jobs.span_check import SpansChecked, check_spans
     from .jobs.sync_job import Sync
     from .merging.explain import Explanation, explain
+    from .merging.merge import merge, preview
+    from .merging.merger import Merger
     from .merging.result import Result, Sample
-    from .merging.run import merge, preview
     from .merging.undo import Undone, undo
     from .stores.mariadb.store import MariaDBStore
     from .stores.memory import MemoryStore
@@ -46,7 +56,7 @@ if TYPE_CHECKING:
 
 _PLACES = {
     "AlteredError": "errors", "ConflictError": "errors", "Error": "errors", "IncomingError": "errors",
-    "JobError": "errors", "LimitError": "errors", "StoreError": "errors",
+    "JobError": "errors", "LimitError": "errors", "StoreError": "errors", "UncertainError": "errors",
     "batches": "changes.query", "history": "changes.query", "as_of": "changes.as_of", "at": "changes.valid",
     "life": "changes.valid",
     "index_history": "changes.indexing", "history_pages": "changes.query",
@@ -63,8 +73,8 @@ _PLACES = {
     "Checked": "jobs.check", "check": "jobs.check", "draft": "jobs.draft",
     "Query": "incoming.query",
     "Explanation": "merging.explain", "explain": "merging.explain",
-    "Result": "merging.result", "Sample": "merging.result",
-    "merge": "merging.run", "preview": "merging.run", "Undone": "merging.undo", "undo": "merging.undo",
+    "Merger": "merging.merger", "Result": "merging.result", "Sample": "merging.result",
+    "merge": "merging.merge", "preview": "merging.merge", "Undone": "merging.undo", "undo": "merging.undo",
     "MariaDBStore": "stores.mariadb.store", "MemoryStore": "stores.memory",
     "PostgreSQLStore": "stores.postgresql.store", "SQLiteStore": "stores.sqlite.store",
 }  # fmt: skip
@@ -87,6 +97,7 @@ __all__ = [
     "MariaDBStore",
     "MemoryStore",
     "Mended",
+    "Merger",
     "PostgreSQLStore",
     "Pruned",
     "Query",
@@ -98,6 +109,7 @@ __all__ = [
     "StoreError",
     "Sync",
     "Synced",
+    "UncertainError",
     "Undone",
     "Verified",
     "Versions",

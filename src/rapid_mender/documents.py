@@ -18,7 +18,7 @@ from .followers.syncing import Synced
 from .jobs.check import Checked
 from .jobs.span_check import SpansChecked
 from .merging.explain import Explanation
-from .merging.result import Result, Sample
+from .merging.result import Result
 from .merging.undo import Undone
 
 
@@ -31,45 +31,7 @@ def of_explanation(explanation: Explanation) -> dict[str, Any]:
 
 
 def of_result(result: Result) -> dict[str, Any]:
-    document: dict[str, Any] = {
-        "table": result.table,
-        "store": result.store,
-        "key": result.key,
-        "written": result.landed,
-        "records": result.records,
-        "counts": result.counts,
-        "changed": result.changed,
-        "rules": result.rules,
-        "missing": result.missing,
-        "warnings": result.warnings,
-        "retries": result.retries,
-        "seconds": round(result.seconds, 3),
-    }
-    if result.groups is not None:
-        document["groups"] = result.groups.to_pylist()
-    if result.wrote:
-        document["batch"] = result.batch
-        document["rejects"] = result.rejects_path
-    else:
-        document["stops"] = result.stops
-        document["samples"] = [
-            {
-                result.unit: s.row,
-                "decision": s.decision,
-                "reason": s.reason,
-                "key": s.key,
-                "values": _values(s),
-            }
-            for s in result.samples
-        ]
-    return document
-
-
-def _values(sample: Sample) -> dict[str, dict[str, Any]]:
-    return {
-        column or "text": {"existing": old, "incoming": new, "changed": changed}
-        for column, old, new, changed in sample.cells
-    }
+    return result.to_dict()
 
 
 def of_changes(changes: pa.Table) -> list[dict[str, Any]]:

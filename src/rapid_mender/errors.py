@@ -46,6 +46,17 @@ class AlteredError(StoreError):
         self.batches = tuple(batches)
 
 
+class UncertainError(StoreError):
+    """The connection went while the commit was on its way, and nobody knows whether it took effect."""
+
+    wrote = True
+
+    def __init__(self, message: str, batch: int | None = None) -> None:
+        """`batch`: the number of the batch; if it is among the batches of the store, all of it is there."""
+        super().__init__(message)
+        self.batch = batch
+
+
 class ConflictError(Error):
     """Rows that an undo would put back are not as the batch left them; nothing was undone."""
 

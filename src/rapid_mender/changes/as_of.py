@@ -20,10 +20,12 @@ from ..errors import JobError
 from ..incoming.ahead import ahead
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
+from .chains import agrees
 from .given import key_given, moment, whole
 from .guard import Guard, guard_after
 from .past import NUMBER, Past, past_of, together
 
+_ALL_THE_SAME = "; with force it is taken for the same table"
 LIFE = ("valid_from", "valid_to", "change_no", "batch_no")
 
 
@@ -40,7 +42,8 @@ def as_of(
 
     An Arrow table with the columns that the history has of all that time; the order of the rows is not kept. Raises
     JobError if the history does not reach back so far, or has a hole since; StoreError if the table has no history;
-    AlteredError if a batch since then was altered after it was sealed: with `force` it is taken as it is.
+    AlteredError if a batch since then was altered after it was sealed: with `force` it is taken as it is, and a table
+    that has taken the name of the one whose changes were recorded for the same.
     """
     with opened(store) as place, place.begin(write=False) as session:
         info, pages = as_it_was(session, table, when=when, batch=batch, position=position, force=force)
@@ -68,7 +71,7 @@ def as_it_was(
     elif when is not None:
         at = _last_before(past, moment("when", when))
     assert at is not None
-    _check_reach(past, at)
+    _check_reach(past, at, force)
     names = past.known_since(at + 1)
     guard = guard_after(past, at, wanted=not force)
     return replace(past.info, columns=tuple(past.info.pick(names))), _back(past, at, names, guard)
@@ -93,17 +96,21 @@ def _last_before(past: Past, when: datetime | None) -> int:
     return int(last.values[NUMBER][0].as_py()) if len(last.positions) else 0
 
 
-def _check_reach(past: Past, position: int) -> None:
-    """Raise JobError if the history since a position is not all there."""
+def _check_reach(past: Past, position: int, force: bool) -> None:
+    """Raise JobError if the history since a position is not all there; with `force` not where another table has taken
+    the name."""
     begins = past.begins
     if begins is not None and position < begins.change:
         raise JobError(
             f"the history of {past.info.name!r} begins after change {begins.change}, on {begins.words}: older "
             "changes were pruned"
         )
+    why = "so nobody knows how the table was before that"
     for hole in past.holes:
-        if hole.after is None or hole.after >= position:
-            raise JobError(f"{hole.words(past.info.name)}, so nobody knows how the table was before that")
+        if (hole.after is None or hole.after >= position) and not (force and hole.why == "replaced"):
+            raise JobError(f"{hole.words(past.info.name)}, {why}{_ALL_THE_SAME if hole.why == 'replaced' else ''}")
+    if past.identity.replaced and not force and not agrees(past):
+        raise JobError(f"{past.replaced_words}, and has other rows, {why}{_ALL_THE_SAME}")
 
 
 def _back(past: Past, position: int, names: list[str], guard: Guard) -> Iterator[pa.Table]:
@@ -114,19 +121,17 @@ def _back(past: Past, position: int, names: list[str], guard: Guard) -> Iterator
     wanted += [past.names[f"new_{name}"] for name in past.key]  # of the new rows only which they were
     since = guard.read([[Condition(NUMBER, ">", position)]], wanted)
     changes = together(since or [past.nothing()])
-    slots = past.slots(changes)
+    slots = past.slots(changes).without_passing()
     old = past.rows(changes, "old", columns).values
     keys = pa.concat_tables([old.select(past.key), past.rows(changes, "new", past.key).values])
-    # a slot that a row came into and left again is touched, and has neither
-    passing = (slots.before < 0) & (slots.after < 0)
-    touched = np.where(slots.before >= 0, slots.before, slots.after + old.num_rows)[~passing]
+    touched = np.where(slots.had, slots.before, slots.after + old.num_rows)
     seed = secrets.randbits(64)
     seen = np.unique(past.hash_keys(keys.take(pa.array(touched)), seed))
     for page, folded in ahead(_scanned(past, columns)):
         keep = ~among(hash_rows(folded, seed), seen)
         yield page.select(names).filter(pa.array(keep))
     guard.check()
-    yield old.select(names).take(pa.array(slots.before[slots.before >= 0]))
+    yield old.select(names).take(pa.array(slots.before[slots.had]))
 
 
 def _scanned(past: Past, columns: list[str]) -> Iterator[tuple[pa.Table, list[pa.Array]]]:

@@ -17,10 +17,11 @@ from ..stores.contract import Capture, Condition, Session, Store, Trigger
 from ..stores.contract.capture import ACTIONS, Options, altered, known_of
 from ..stores.urls import opened
 from .captured import kept_rows, last_change, needed, note, options_of, row_for, row_of, state_in_words, turn
+from .chains import agrees
 from .detail import Detail
+from .identity import Identity, identity_of
 from .own import own
-from .pairs import Pairs, pairs_of
-from .past import NUMBER, past_if_any
+from .past import NUMBER, past_if_any, past_of
 
 _LATE = timedelta(minutes=1)
 
@@ -90,8 +91,8 @@ def capture(
         _check_table(session, info)
         told = _checked(session, info, told)
         token, secret = secrets.token_hex(6), secrets.token_hex(16)
-        pairs = pairs_of(session, info)
-        statements, about, newest = _history_sql(session, info, pairs)
+        identity = identity_of(session, info)
+        statements, about, newest = _history_sql(session, info, identity)
         if own(session, CAPTURES) is None:
             statements.append(session.create_sql(CAPTURES))
         statements += session.owning_sql(info)
@@ -99,7 +100,7 @@ def capture(
         if made_first:  # what follows knows them by their numbers in the catalogue
             session.define(info, made_first)
             statements = []
-        made = _capture_of(session, info, told, (token, secret), newest, pairs)
+        made = _capture_of(session, info, told, (token, secret), newest, identity)
         triggers = session.capture_sql(info, made)
         row = row_for(info, made, told, "on", triggers, newest)
         statements += [
@@ -107,6 +108,7 @@ def capture(
         ]  # fmt: skip
         if not preview:
             session.define(info, statements, triggers)
+            about += identity.news(info, session.find_own(made.history, info))
             note(session, info, "start", [Detail("captured"), *about], told.others())
         now = datetime.now(UTC)
         notes = [*_about_key(info), *session.not_seen(info, told)]
@@ -161,14 +163,15 @@ def again(
 ) -> None:
     """Make the triggers of a capture anew. They number changes after so many numbers, which stay free."""
     told = _checked(session, info, options_of(row))
-    pairs = pairs_of(session, info)
-    statements, about, newest = _history_sql(session, info, pairs)
-    made = _capture_of(session, info, told, (row["token"], row["secret"]), newest + room, pairs)
+    identity = identity_of(session, info)
+    statements, about, newest = _history_sql(session, info, identity)
+    made = _capture_of(session, info, told, (row["token"], row["secret"]), newest + room, identity)
     triggers = session.capture_sql(info, made)
     noted = row_for(info, made, told, "on", triggers, None)
     statements.append(session.note_sql(CAPTURES, noted, row["capture_no"], ("changed_at",)))
     statements += session.numbering_sql(info, made)
     session.define(info, statements, [*session.release_sql(info, row["token"]), *triggers])
+    about += identity.news(info, session.find_own(made.history, info))
     if room:
         about.append(Detail("resume", change_no=newest, row_count=room, at_time=datetime.now(UTC)))
     note(session, info, what, about, reserves=newest + room if room else 0)
@@ -211,21 +214,21 @@ def _checked(session: Session, info: TableInfo, told: Options) -> Options:
     )
 
 
-def _history_sql(session: Session, info: TableInfo, pairs: Pairs) -> tuple[list[str], list[Detail], int]:
+def _history_sql(session: Session, info: TableInfo, identity: Identity) -> tuple[list[str], list[Detail], int]:
     """The statements that make the history, or add columns to it; what is to be noted of these; its last change."""
-    shape = history_info(info, session.fits, pairs.names)
+    shape = history_info(info, session.fits, identity.names)
     kept = session.find_own(shape.name, info)
     if kept is None:
         if why := session.cannot_make(shape):
             raise JobError(f"the history of {info.name!r} cannot be made: {why}")
-        return [session.create_sql(shape, info)], list(pairs.news), last_change(session, info)
+        return [session.create_sql(shape, info)], [], last_change(session, info)
     if not is_history(kept):
         raise StoreError(f"a table named {shape.name!r} is there already and is not a history; rename it")
     if not kept.undoes:
         raise StoreError(f"table {kept.name!r} has an engine that cannot undo; give it one that can")
     missing = [column for column in shape.columns if column.name not in kept]
-    names = stored_names(info, session.fits, pairs.names)
-    began = [pairs.of(column.name) for column in info.columns if names[f"old_{column.name}"] not in kept]
+    names = stored_names(info, session.fits, identity.names)
+    began = [identity.pair(column.name) for column in info.columns if names[f"old_{column.name}"] not in kept]
     made = session.add_columns_sql(kept, missing) if missing else []
     narrow = [column for column in shape.columns if column.name in kept and not kept[column.name].holds(column)]
     for column in narrow:
@@ -236,13 +239,15 @@ def _history_sql(session: Session, info: TableInfo, pairs: Pairs) -> tuple[list[
             )
     newest = last_change(session, info)
     details = [Detail("began", name=name, change_no=newest + 1) for name in began]
-    return made + (session.widen_sql(kept, narrow) if narrow else []), [*details, *pairs.news], newest
+    if identity.replaced and not agrees(past_of(session, info.name, info)):
+        details.append(Detail("replaced", change_no=newest))
+    return made + (session.widen_sql(kept, narrow) if narrow else []), details, newest
 
 
 def _capture_of(
-    session: Session, info: TableInfo, told: Options, named: tuple[str, str], after: int, pairs: Pairs
+    session: Session, info: TableInfo, told: Options, named: tuple[str, str], after: int, identity: Identity
 ) -> Capture:
-    shape, names = history_info(info, session.fits), stored_names(info, session.fits, pairs.names)
+    shape, names = history_info(info, session.fits), stored_names(info, session.fits, identity.names)
     kept = session.find_own(shape.name, info)
     if kept is not None and session.last(kept.name, NUMBER) >= after:
         after = 0

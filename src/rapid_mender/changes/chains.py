@@ -16,6 +16,7 @@ from ..core.cast import plain
 from ..core.existing import Existing
 from ..core.hashing import hash_rows
 from ..core.keys import one_array
+from ..errors import JobError
 from ..incoming import Spool
 from ..incoming.ahead import ahead
 from .past import NUMBER, Past, together
@@ -56,6 +57,8 @@ class Chains:
         self.columns = [*self.common, *self.late]
         self.changes = self.rows = 0
         """How many were read."""
+        self.unknown = 0
+        """How many rows are in the table that the history has never seen."""
         count = past.session.count(past.kept) * 2 + past.session.count(past.info)
         self._parts = max(1, -(-count // _AT_ONCE))
 
@@ -84,6 +87,33 @@ class Chains:
             known = (events.number[first] // 2 >= since) & (events.number[second] // 2 >= since)
             differ |= (late[first] != late[second]) & known
         return differ
+
+    def breaks(self) -> np.ndarray:
+        """Pairs of events that do not follow each other, a row a pair; -1 as the second: there should be one."""
+        found = [pairs for events in self.parts() for pairs in self._breaks(events)]
+        return np.concatenate(found) if found else np.empty((0, 2), np.int64)
+
+    def _breaks(self, events: Events) -> list[np.ndarray]:
+        key, number = events.key, events.number
+        same = key[1:] == key[:-1]  # the event and the one before it are of one key
+        put, table = number % 2 == 1, number == TABLE
+        put = put & ~table
+        before, after = (same & put[:-1]), (same & (put[1:] | table[1:]))
+        every = np.arange(len(key))
+        differ = self.differ(events, every[:-1], every[1:])
+        taken = ~put & ~table
+        bad = before & (taken[1:] | table[1:]) & differ  # it is not what was put there
+        bad |= before & put[1:]  # a row was put where there was one
+        bad |= same & taken[:-1] & (taken[1:] | table[1:])  # a row was taken, or stands, where there was none
+        bad |= same & table[:-1] & after  # several rows have the key
+        last = np.append(~same, True)
+        gone = last & put
+        alone = np.append(True, ~same) & table
+        self.unknown += int(alone.sum())
+        pairs = [np.stack([number[:-1][bad], number[1:][bad]], axis=1)] if bad.any() else []
+        if gone.any():
+            pairs.append(np.stack([number[gone], np.full(int(gone.sum()), -1)], axis=1))
+        return pairs
 
     def rows_of(self, events: np.ndarray) -> Existing:
         """The rows that events of changes put or took, given by their numbers."""
@@ -140,3 +170,11 @@ class Chains:
                 cells = rows.verbatim[name]
                 hashed[cells.mask] ^= hash_rows([plain(cells.text)], self.seed + place + 1)
         return hashed
+
+
+def agrees(past: Past) -> bool:
+    """Whether a table has the rows that its history says, as far as that can be told: all of both is read."""
+    try:
+        return not len(Chains(past).breaks())
+    except JobError:  # its rows cannot be told apart, or cannot hold what they held
+        return False

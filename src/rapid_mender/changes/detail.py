@@ -9,7 +9,7 @@ from typing import Any, Literal
 
 Name = Literal[
     "key", "began", "pruned", "unrecorded", "captured", "pause", "resume", "mended", "origin", "archive", "restored",
-    "versions", "column",
+    "versions", "column", "table", "replaced",
 ]  # fmt: skip
 
 
@@ -20,6 +20,9 @@ class Detail:
     - key: `name`, a column of the key by which the batch was merged. Only if it is another key than before.
     - column: from the batch on, `value` stands in the names of the history's columns of the column `name`, which the
       database numbers `number` in the table that it identifies by `role`; a row for each column.
+    - table: the database numbers the table (`role` "table") and its history ("history") `number`; with the column rows,
+      whenever one of them has changed.
+    - replaced: after the change `change_no` another table stood under the name, with other rows than the history has.
     - began: the history has values for the pair of columns with the name `name` from the change `change_no` on.
     - pruned: the changes up to `change_no`, made up to `at_time` and of batches up to `of_batch`, were removed; `value`
       is the hash of that batch's seal.

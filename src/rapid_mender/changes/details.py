@@ -9,7 +9,7 @@ from __future__ import annotations
 from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import fields
 from datetime import UTC
-from typing import Any
+from typing import Any, NamedTuple
 
 import pyarrow as pa
 
@@ -34,8 +34,15 @@ _STORED = [field.name for field in fields(Detail) if field.name != "batch"]
 _NEEDED: dict[str, tuple[str, ...]] = {
     "key": ("name",), "began": ("name", "change_no"), "pruned": ("change_no", "at_time"), "mended": ("of_batch",),
     "resume": ("change_no", "row_count", "at_time"), "origin": ("name",), "archive": ("name",), "restored": ("name",),
-    "versions": ("role",), "column": ("name", "value"),
+    "versions": ("role",), "column": ("name", "value"), "table": ("role", "number"), "replaced": ("change_no",),
 }  # fmt: skip
+
+
+class Told(NamedTuple):
+    """A detail, and the table that it is about."""
+
+    table: str
+    detail: Detail
 
 
 def is_kept(session: Session) -> bool:
@@ -92,15 +99,23 @@ def details_of(session: Session, table: str, *names: Name, where: Where = ()) ->
     return _read(session, table, names, where, None)
 
 
-def newest_details(session: Session, table: str, name: Name) -> list[Detail]:
-    """The details of a name that the newest batch has which has any, in order."""
-    some = _read(session, table, [name], (), _SOME)
+def newest_details(session: Session, table: str, *names: Name) -> list[Detail]:
+    """The details of some names that the newest batch has which has any, in order."""
+    some = _read(session, table, names, (), _SOME)
     if not some:
         return []
     newest = some[-1].batch
     if len(some) == _SOME and some[0].batch == newest:
-        return _read(session, table, [name], [[Condition("batch_no", "=", newest)]], None)
+        return _read(session, table, names, [[Condition("batch_no", "=", newest)]], None)
     return [one for one in some if one.batch == newest]
+
+
+def details_named(session: Session, name: Name, where: Where) -> list[Told]:
+    """The details of a name of all tables for which conditions hold, by batch."""
+    if not is_kept(session) or session.find_own(DETAILS_TABLE) is None:
+        return []
+    here = [[Condition("detail", "=", name)], *where]
+    return [Told(table, one) for table, one in _rows(session, here, None)]
 
 
 def batches_between(first: int, last: int) -> Where:
@@ -120,18 +135,24 @@ def _read(session: Session, table: str, names: Sequence[str], where: Where, limi
     if not is_kept(session):
         found = details_in_figures(session, table, where)
         return [one for one in found if not names or one.detail in names]
-    kept = session.find_own(DETAILS_TABLE)
-    if kept is None:
-        raise _gone(session)
     here: list[Sequence[Condition]] = [[Condition("table_name", "=", table)]]
     if names:
         here.append([Condition("detail", "=", name) for name in names])
-    rows = session.read(kept, Selection([*here, *where], "batch_no", limit)).values.to_pylist()
+    return [one for _, one in _rows(session, [*here, *where], limit)]
+
+
+def _rows(session: Session, where: Where, limit: int | None) -> list[Told]:
+    kept = session.find_own(DETAILS_TABLE)
+    if kept is None:
+        raise _gone(session)
+    rows = session.read(kept, Selection(where, "batch_no", limit)).values.to_pylist()
     check_rows(session, DETAILS, rows)
     for row in rows:
         _check(session, row)
     rows.sort(key=lambda row: (row["batch_no"], row["item"]))
-    return [Detail(**{name: row[name] for name in _STORED}, batch=row["batch_no"]) for row in rows]
+    return [
+        Told(row["table_name"], Detail(**{name: row[name] for name in _STORED}, batch=row["batch_no"])) for row in rows
+    ]
 
 
 def _check(session: Session, row: dict[str, Any]) -> None:

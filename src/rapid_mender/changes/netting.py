@@ -11,6 +11,7 @@ from ..core.compare import Patterns
 from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.net import Net, net_of
+from ..core.row_numbers import as_indices
 from ..errors import StoreError
 from .form import spell_changed
 from .past import NUMBER, Past, together
@@ -62,7 +63,7 @@ def as_changes(past: Past, netted: Netted) -> pa.Table:
     for name, values in (("action", actions), ("changed", changed)):
         rows = rows.set_column(rows.column_names.index(name), name, values)
     for side, places in (("old", before), ("new", after)):
-        index = pa.array(places, mask=places < 0)
+        index = as_indices(places)
         for name in netted.old.values.column_names:
             stored = past.names[f"{side}_{name}"]
             values = one_array(kept.values[stored]).take(index)

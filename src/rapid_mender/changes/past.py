@@ -7,7 +7,7 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
-from typing import Any
+from typing import Any, Literal
 
 import numpy as np
 import pyarrow as pa
@@ -27,8 +27,8 @@ from ..core.slots import Slots, slots_of
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Selection, Session, Where
 from .details import details_of, newest_details
+from .identity import Identity, identity_of, named_before
 from .own import check_rows
-from .pairs import Pairs, pairs_of
 
 NUMBER = "change_no"
 MOST_CHANGES = 1 << 62
@@ -40,17 +40,21 @@ class Hole:
     """Something that is not in a history."""
 
     batch: int
+    """The batch that noted it."""
     after: int | None
     """The last change before it, if that is known."""
-    paused: bool
-    """The capture of the table was paused."""
+    why: Literal["unrecorded", "pause", "replaced"]
     rows: int | None = None
     """How many rows the table had then, if that is known."""
 
     def words(self, table: str) -> str:
-        if self.paused:
-            return f"since batch {self.batch} the capture of {table!r} was paused"
-        return f"batch {self.batch} changed {table!r} with history = false"
+        match self.why:
+            case "pause":
+                return f"since batch {self.batch} the capture of {table!r} was paused"
+            case "replaced":
+                return f"since batch {self.batch} another table, with other rows, has the name {table!r}"
+            case "unrecorded":
+                return f"batch {self.batch} changed {table!r} with history = false"
 
 
 @dataclass(frozen=True)
@@ -79,7 +83,7 @@ class Past:
     """The history."""
     names: Mapping[str, str]
     """old_X and new_X, and what they are called in the history."""
-    pairs: Pairs
+    identity: Identity
 
     @cached_property
     def key(self) -> list[str]:
@@ -106,7 +110,7 @@ class Past:
         """The columns that the table got when it had its history already, and the first change that knows of each."""
         details = details_of(self.session, self.info.name, "began")
         began = {one.name: one.change_no for one in details if one.change_no is not None}
-        return {name: began[self.pairs.of(name)] for name in self.info.names if self.pairs.of(name) in began}
+        return {name: began[self.identity.pair(name)] for name in self.info.names if self.identity.pair(name) in began}
 
     def known_since(self, number: int) -> list[str]:
         """The columns whose values the history knows of every change from that number on."""
@@ -121,6 +125,11 @@ class Past:
     def holes(self) -> list[Hole]:
         """The spans of which the history knows nothing."""
         return holes_of(self.session, self.info.name)
+
+    @property
+    def replaced_words(self) -> str:
+        """That another table has taken the name, which no batch has noted yet."""
+        return f"the table that is named {self.info.name!r} now is another one than that whose changes were recorded"
 
     def changes(self, where: Where = (), columns: Sequence[str] | None = None) -> Iterator[Existing]:
         """The changes for which the conditions hold, in order, some at a time; `columns`: only these of theirs."""
@@ -219,10 +228,25 @@ def past_of(session: Session, name: str, table: TableInfo | None = None, hold: b
     """
     past = past_if_any(session, name, table)
     if past is None:
-        raise StoreError(f"table {name!r} has no history: nothing was merged into it with history on")
+        raise StoreError(f"table {name!r} has no history: {_without(session, table or session.describe(name))}")
     if hold:
         session.hold(past.info)
     return past
+
+
+def _without(session: Session, info: TableInfo) -> str:
+    """Why a table has no history."""
+    if before := named_before(session, info):
+        return renamed_words(info.name, *before)
+    return "nothing was merged into it with history on"
+
+
+def renamed_words(table: str, before: str, batch: int) -> str:
+    """What became of the history of a table that was renamed."""
+    return (
+        f"{table!r} was named {before!r} when batch {batch} ran, and its changes until then are in "
+        f"{history_name(before)}; rename it back to go on with that history"
+    )
 
 
 def past_if_any(session: Session, name: str, table: TableInfo | None = None) -> Past | None:
@@ -234,8 +258,8 @@ def past_if_any(session: Session, name: str, table: TableInfo | None = None) -> 
         return None
     if not is_history(kept):
         raise StoreError(f"table {name!r} is not a history that Rapid Mender keeps")
-    pairs = pairs_of(session, info)
-    return Past(session, info, kept, stored_names(info, session.fits, pairs.names), pairs)
+    identity = identity_of(session, info)
+    return Past(session, info, kept, stored_names(info, session.fits, identity.names), identity)
 
 
 def beginning_of(session: Session, table: str) -> Beginning | None:
@@ -249,15 +273,13 @@ def beginning_of(session: Session, table: str) -> Beginning | None:
 
 def holes_of(session: Session, table: str) -> list[Hole]:
     """The spans of which the history of a table knows nothing, whether it has one or not."""
-    details = details_of(session, table, "unrecorded", "pause", "mended")
+    details = details_of(session, table, "unrecorded", "pause", "replaced", "mended")
     mended = {one.of_batch for one in details if one.detail == "mended"}
     holes = {
-        one.batch: Hole(
-            one.batch, one.change_no, one.detail == "pause", one.row_count
-        )  # a later one of a batch reaches further
+        (one.batch, one.detail): Hole(one.batch, one.change_no, one.detail, one.row_count)
         for one in details
-        if one.detail != "mended" and one.batch not in mended
-    }
+        if one.detail in ("unrecorded", "pause", "replaced") and one.batch not in mended
+    }  # a later one of a batch reaches further
     return list(holes.values())
 
 

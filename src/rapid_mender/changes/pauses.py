@@ -75,7 +75,7 @@ def _room(session: Session, info: TableInfo) -> int:
 def _resumed(session: Session, info: TableInfo) -> tuple[Hole, datetime, list[int]] | None:
     """The last pause, if it is a hole still, when it ended, and the numbers kept free for what is found: after which,
     and how many."""
-    pauses = [hole for hole in holes_of(session, info.name) if hole.paused]
+    pauses = [hole for hole in holes_of(session, info.name) if hole.why == "pause"]
     resumes = newest_details(session, info.name, "resume")
     if not pauses or not resumes or pauses[-1].batch > resumes[-1].batch or pauses[-1].after is None:
         return None

@@ -12,12 +12,13 @@ import pyarrow.types as pt
 from ..core.own_tables import BATCHES, BATCHES_TABLE, FIXED, history_info, stored_names
 from ..core.records import known_column, value_of
 from ..core.schema import Column
-from ..errors import JobError
+from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
 from .form import spell_changed
 from .given import key_given, moment, whole
-from .past import NUMBER, Past, past_if_any, runs_of
+from .identity import named_before
+from .past import NUMBER, Past, past_if_any, renamed_words, runs_of
 
 
 def history(
@@ -42,7 +43,7 @@ def history(
     that column; `since` and `until` (datetimes, dates, or texts as in ISO 8601; without a zone they are UTC) bound
     `changed_at`, `after` and `before` the position; `limit` keeps the newest so many. Raises StoreError if the table is
     not there, JobError for an unknown column, value or action. A table that was never merged into has an empty
-    history. For a large one see `history_pages`.
+    history; of one that was renamed a StoreError says where it is. For a large one see `history_pages`.
     """
     whole("limit", limit, 1)
     with opened(store) as place, place.begin(write=False) as session:
@@ -113,8 +114,10 @@ def _asked(
     for name, value in sought.items():
         value_of(known_column(info, name), value)
     past = past_if_any(session, info.name, info)
-    shape = history_info(info, session.fits, past.pairs.names if past is not None else None)
+    shape = history_info(info, session.fits, past.identity.names if past is not None else None)
     if past is None:
+        if known := named_before(session, info):
+            raise StoreError(f"table {info.name!r} has no history: {renamed_words(info.name, *known)}")
         names = stored_names(info, session.fits)
         full = {stored: name for name, stored in names.items()}
         return _named(shape.schema.empty_table(), full).schema, where, None, sought

@@ -14,14 +14,24 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
-from ..core.own_tables import BATCHES, BATCHES_TABLE, Kind, history_info, history_name, is_history, stored_names
+from ..core.own_tables import (
+    BATCHES,
+    BATCHES_TABLE,
+    DETAILS_TABLE,
+    Kind,
+    history_info,
+    history_name,
+    is_history,
+    stored_names,
+)
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written, kept
+from .chains import agrees
 from .detail import Detail
 from .details import Outdated, is_outdated, make_batches, write_details, write_standing
-from .pairs import Pairs, pairs_of
-from .past import MOST_CHANGES, NUMBER, past_of
+from .identity import Identity, KnownHistory, identity_of, named_before
+from .past import MOST_CHANGES, NUMBER, past_of, renamed_words
 from .seal import is_sealed, seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
@@ -55,6 +65,8 @@ class Recorder:
     """When the changes were made, if not as they are recorded."""
     reserves: int = 0
     """The last of the numbers that a batch without changes keeps free, if it does."""
+    known: KnownHistory | None = None
+    """What the batches before have learnt of the history."""
     warnings: Sequence[str] = ()
     """What is to be known of the triggers of the table's capture."""
     _newest: int | None = None
@@ -81,8 +93,16 @@ class Recorder:
     """This transaction created the table of batches; if it is rolled back, so is the numbering."""
     _began: Sequence[str] = ()
     """The columns that the history did not have before."""
+    _follows: bool | None = None
+    """Whether the newest batch that changed something before this one is sealed, if that is known."""
+    _whole: bool = False
+    """Nothing is to be noted of the history."""
+    _other_rows: bool = False
+    """Another table has taken the name, with other rows than the history says."""
     _gone: Sequence[str] = ()
     """The columns of the history that the table has no more."""
+    _inserted: bool = False
+    """The batch has its row."""
     _row: Existing | None = None
     """The batch's row in this transaction, where the store could say where it is."""
 
@@ -97,19 +117,19 @@ class Recorder:
         return history_name(self.info.name)
 
     @cached_property
-    def _pairs(self) -> Pairs:
-        return pairs_of(self.session, self.info)
+    def _identity(self) -> Identity:
+        return identity_of(self.session, self.info)
 
     @cached_property
     def _shape(self) -> TableInfo:
-        return history_info(self.info, self.session.fits, self._pairs.names)
+        return history_info(self.info, self.session.fits, self._identity.names)
 
     @cached_property
     def _stored(self) -> dict[str, str]:
-        return stored_names(self.info, self.session.fits, self._pairs.names)
+        return stored_names(self.info, self.session.fits, self._identity.names)
 
     def start(self) -> int:
-        """The batch's number. The first call takes it, and inserts the batch's row."""
+        """The batch's number. The first call takes it; where only a row tells it, the batch's row is inserted."""
         if self.batch is None:
             batches = self.session.find_own(BATCHES_TABLE, owner=self.info.owner)
             self._needs_undo(batches)
@@ -118,20 +138,28 @@ class Recorder:
                 self._made = True
             elif is_outdated(batches):
                 raise Outdated(BATCHES_TABLE)
-            row = {
-                "table_name": self.info.name, "job": self.job, "actor": self._actor, "kind": self.kind,
-                "application": self._application, "started_at": self._started, "status": "running",
-            }  # fmt: skip
-            values = pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
-            if not all(text.isascii() for text in row.values() if isinstance(text, str)):
-                values = kept(self.session.normalise(BATCHES, values))  # the database may not have these letters
-            stored = self._numbered(values)
-            self.batch = int(stored.values["batch_no"][0].as_py())
-            self._row = stored if stored.locators.num_columns else None
+            reserved = self._after_history() if self._made else self.number
+            if not (self._made and reserved):
+                self.batch = self.session.take_number(BATCHES, reserved)
+            if self.batch is None:
+                stored = self._numbered(_as_table(self._begun()), reserved)
+                self.batch = int(stored.values["batch_no"][0].as_py())
+                self._row = stored if stored.locators.num_columns else None
+                self._inserted = True
         return self.batch
 
+    def _begun(self) -> dict[str, Any]:
+        """What the batch's row says from its beginning."""
+        row = {
+            "table_name": self.info.name, "job": self.job, "actor": self._actor, "kind": self.kind,
+            "application": self._application, "started_at": self._started, "status": "running",
+        }  # fmt: skip
+        if not all(text.isascii() for text in row.values() if isinstance(text, str)):
+            row = kept(self.session.normalise(BATCHES, _as_table(row))).to_pylist()[0]  # not every database has these
+        return row
+
     def await_changes(self) -> None:
-        """Make the batch's row, and the history if it is not there."""
+        """Take the batch's number, and make the history if it is not there."""
         self.start()
         if self._newest is None and not self._asked:
             self._asked = True
@@ -140,9 +168,8 @@ class Recorder:
             if self.history:
                 self._prepare_history()
 
-    def _numbered(self, values: pa.Table) -> Existing:
+    def _numbered(self, values: pa.Table, reserved: int | None) -> Existing:
         """Insert the batch's row. The database numbers it, unless it did so before, or its counter is behind."""
-        reserved = self._after_history() if self._made else self.number
         for number in dict.fromkeys((reserved, None, 0)):
             if number == 0:
                 number = self.session.last(BATCHES_TABLE, "batch_no") + 1
@@ -156,9 +183,12 @@ class Recorder:
         raise StoreError(f"{self.session.where}: {BATCHES_TABLE} does not take the batch's row: {refused[0]}")
 
     def _after_history(self) -> int | None:
-        """A batch number that the table's history does not have yet, if somebody removed the table of batches."""
-        kept_as = self.session.find_own(self._history, self.info)
-        last = self.session.last(kept_as.name, "batch_no") if kept_as is not None and is_history(kept_as) else 0
+        """A batch number that neither the table's history nor the details have yet, if somebody removed the table of
+        batches."""
+        last = 0
+        for kept_as in (self.session.find_own(self._history, self.info), self.session.find_own(DETAILS_TABLE)):
+            if kept_as is not None and "batch_no" in kept_as:
+                last = max(last, self.session.last(kept_as.name, "batch_no"))
         return last + 1 if last else None
 
     @property
@@ -167,14 +197,22 @@ class Recorder:
         return self.number if self._made or self.batch is None else self.batch
 
     def _prepare_history(self) -> None:
+        history = self.session.find_own(self._history, self.info)
+        if history is not None and self.known is not None and self.known.holds(self.info, history):
+            self._identity, self._stored, self._whole = self.known.identity, self.known.stored, True
+            assert self.known.shape is not None
+            self._shape = self.known.shape
+            self._newest = self._since = self.newest() if self.after is None else self.after
+            return
         wanted = self._shape
-        history = self.session.find_own(wanted.name, self.info)
         self._needs_undo(history)
         if history is None:
             if why := self.session.cannot_make(wanted):
                 raise JobError(f"the history of {self.info.name!r} cannot be made: {why}; set history = false")
             self.session.create(wanted, self.info)
             self._began_history = True
+            if before := named_before(self.session, self.info):
+                self.warnings = [*self.warnings, renamed_words(self.info.name, *before)]
         elif not is_history(history):
             raise StoreError(
                 f"a table named {wanted.name!r} is there already and is not a history; rename it, or set "
@@ -186,8 +224,11 @@ class Recorder:
             if new:
                 self.session.add_columns(wanted.name, new)
                 lacking = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
-                self._began = [self._pairs.of(name) for name in lacking]
+                self._began = [self._identity.pair(name) for name in lacking]
             self._gone = sorted(set(history.names) - set(wanted.names))
+            self._other_rows = self._identity.replaced and not agrees(past_of(self.session, self.info.name, self.info))
+            if self.known is not None and not new and not self._gone:
+                self.known.keep(self.info, history, self._identity, wanted, self._stored)
         self._newest = self._since = self.newest() if self.after is None else self.after
 
     def _stand_aside(self) -> bool:
@@ -209,8 +250,11 @@ class Recorder:
         if batches is None:
             return newest
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
-        told = self.session.read(BATCHES, Selection(here, "last_change", 1, columns=["last_change"])).values
-        newest = max(newest, *filter(None, told["last_change"].to_pylist()), 0)
+        columns = [name for name in ("last_change", "batch_no", "seal") if name in batches]
+        for one in self.session.read(BATCHES, Selection(here, "last_change", 1, columns=columns)).values.to_pylist():
+            newest = newest if one["last_change"] is None else max(newest, one["last_change"])  # somebody altered it
+            if self.batch is None or one["batch_no"] < self.batch:
+                self._follows = is_sealed(one.get("seal"))
         if newest >= MOST_CHANGES:
             raise StoreError(f"{self.session.where}: change {newest} of {self.info.name!r} is none; remove it by hand")
         return newest
@@ -271,7 +315,6 @@ class Recorder:
         first, last = self._span() if self._newest is not None else (self.reserves or None, self.reserves or None)
         if self._newest is not None:
             self.unrecorded += self.session.unrecorded(self.info)
-        rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
         landed = any(counts[name] for name in ("insert", "update", "delete"))
         names = {
             "insert": "inserted",
@@ -280,20 +323,28 @@ class Recorder:
             "skip": "skipped",
             "reject": "rejected",
         }
-        values = {names[name]: [count] for name, count in counts.items()} | {
-            "finished_at": [None if status == "running" else datetime.now(UTC)], "status": [status],
-            "first_change": [first], "last_change": [last],
-            "unrecorded": [self.unrecorded], "figures": [json.dumps(figures | self._shown(landed))],
-            "undoes": [json.dumps(list(self.undoes)) if self.undoes else None],
-        }  # fmt: skip
-        schema = pa.schema([BATCHES.schema.field(name) for name in values])
-        self.session.update(BATCHES, rows, pa.table(values, schema=schema))
+        self._complete({names[name]: count for name, count in counts.items()} | {
+            "finished_at": None if status == "running" else datetime.now(UTC), "status": status,
+            "first_change": first, "last_change": last,
+            "unrecorded": self.unrecorded, "figures": json.dumps(figures | self._shown(landed)),
+            "undoes": json.dumps(list(self.undoes)) if self.undoes else None,
+        })  # fmt: skip
         self._note(landed, first, details)
         if status != "running" and first and (self._follows_seal() if self.seals is None else self.seals):
             past = past_of(self.session, self.info.name, self.info)
             (run,) = past.runs([[Condition("batch_no", "=", self.batch)]])
             row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
             self.session.update(BATCHES, row, pa.table({"seal": [seal_of(past, run)]}))
+
+    def _complete(self, row: dict[str, Any]) -> None:
+        """Set columns of the batch's row, which is inserted if it is not there yet."""
+        if self._inserted:
+            rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
+            self.session.update(BATCHES, rows, _as_table(row))
+            return
+        number = pa.table({"batch_no": pa.array([self.batch], pa.int64())})
+        self.session.append(BATCHES, Load(number, self._begun() | row))
+        self._inserted = True
 
     def _shown(self, landed: bool) -> dict[str, Any]:
         """What those who look are told of the history."""
@@ -306,10 +357,11 @@ class Recorder:
         table, about = self.info.name, list[Detail]()
         if not self._told:
             about, self._told = list(details), True
-        if self._newest is not None and not self._told_history:
+        if self._newest is not None and not self._told_history and not self._whole:
             begins = first if first is not None else self._newest + 1
             about += [Detail("began", name=name, change_no=begins) for name in self._began]
-            about += self._pairs.news
+            about += self._identity.news(self.info, self.session.find_own(self._history, self.info))
+            about += [Detail("replaced", change_no=self._since)] if self._other_rows else []
             self._told_history = True
         if landed and not self.history and (after := self.newest()) != self._unrecorded_after:
             about.append(Detail("unrecorded", change_no=after))
@@ -333,10 +385,16 @@ class Recorder:
 
     def _follows_seal(self) -> bool:
         """Whether the batch before that changed something is sealed."""
+        if self._follows is not None:
+            return self._follows
         here = [[Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]]
         before = [*here, [Condition("batch_no", "<", self.batch)]]
         seals = self.session.read(BATCHES, Selection(before, "last_change", 1, columns=["seal"])).values["seal"]
         return any(is_sealed(text) for text in seals.to_pylist())
+
+
+def _as_table(row: Mapping[str, Any]) -> pa.Table:
+    return pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
 
 
 def _listed(what: str, names: Sequence[str]) -> dict[str, list[str]]:

@@ -135,7 +135,7 @@ def as_checks(digests: bytes) -> np.ndarray:
 
 def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     """The seal of a batch, as it is to be kept."""
-    columns = [past.pairs.of(name) for name in past.columns]
+    columns = [past.identity.pair(name) for name in past.columns]
     number = [Condition("batch_no", "<", run["batch_no"])]
     last = past.runs([number, SEALED], limit=1)
     since = past.runs([number, [Condition("batch_no", ">", last[0]["batch_no"] if last else 0)]])

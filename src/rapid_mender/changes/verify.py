@@ -12,7 +12,7 @@ from ..core.compare import unlike
 from ..core.existing import Existing
 from ..stores.contract import Store
 from ..stores.urls import opened
-from .chains import TABLE, Chains, Events
+from .chains import TABLE, Chains
 from .past import Past, past_of
 from .seal import SealCheck
 
@@ -68,6 +68,8 @@ def verify(store: str | Store, table: str, *, expect: str | None = None) -> Veri
         past = past_of(session, table, hold=True)
         verified = Verified(past.info.name, place.where, past.key)
         verified.holes = [hole.words(past.info.name) for hole in past.holes]
+        if past.identity.replaced:
+            verified.holes.append(past.replaced_words)
         return _Check(past, verified).run(expect)
 
 
@@ -78,9 +80,9 @@ class _Check:
         self.chains = Chains(past, self.seals)
 
     def run(self, expect: str | None) -> Verified:
-        wrong = [pairs for events in self.chains.parts() for pairs in self._wrong(events)]
+        pairs = self.chains.breaks()
         self.verified.changes, self.verified.rows = self.chains.changes, self.chains.rows
-        pairs = np.concatenate(wrong) if wrong else np.empty((0, 2), np.int64)
+        self.verified.unknown = self.chains.unknown
         self.verified.found = len(pairs)
         if len(pairs):
             pairs = pairs[np.argsort(pairs[:, 0], kind="stable")][:_MOST]
@@ -93,29 +95,6 @@ class _Check:
         lines = [dict(zip(names, line, strict=True)) for line in altered]
         self.verified.altered = pa.Table.from_pylist(lines, _ALTERED)
         return self.verified
-
-    def _wrong(self, events: Events) -> list[np.ndarray]:
-        """Pairs of events that do not follow each other; -1 as the second: there should be one."""
-        key, number = events.key, events.number
-        same = key[1:] == key[:-1]  # the event and the one before it are of one key
-        put, table = number % 2 == 1, number == TABLE
-        put = put & ~table
-        before, after = (same & put[:-1]), (same & (put[1:] | table[1:]))
-        every = np.arange(len(key))
-        differ = self.chains.differ(events, every[:-1], every[1:])
-        taken = ~put & ~table
-        bad = before & (taken[1:] | table[1:]) & differ  # it is not what was put there
-        bad |= before & put[1:]  # a row was put where there was one
-        bad |= same & taken[:-1] & (taken[1:] | table[1:])  # a row was taken, or stands, where there was none
-        bad |= same & table[:-1] & after  # several rows have the key
-        last = np.append(~same, True)
-        gone = last & put
-        alone = np.append(True, ~same) & table
-        self.verified.unknown += int(alone.sum())
-        pairs = [np.stack([number[:-1][bad], number[1:][bad]], axis=1)] if bad.any() else []
-        if gone.any():
-            pairs.append(np.stack([number[gone], np.full(int(gone.sum()), -1)], axis=1))
-        return pairs
 
     # -- differences ------------------------------------------------------------------------------------
 

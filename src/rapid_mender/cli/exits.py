@@ -49,8 +49,11 @@ def _forget_output() -> None:
 @contextmanager
 def errors_in_words(writes: bool = False) -> Iterator[None]:
     """Turn our errors into a message and an exit code. `writes`: say that nothing was written."""
+    import pyarrow as pa
+
     from ..errors import Error, JobError
 
+    pa.enable_signal_handlers(False)  # Arrow's own, while it reads a text, may lose a signal that comes at the end
     after = ["Nothing was written"] if writes else []
     try:
         yield

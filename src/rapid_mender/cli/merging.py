@@ -30,7 +30,7 @@ def preview(
     """Show what a merge would do, and write nothing."""
     with errors_in_words():
         from .. import documents
-        from ..merging.run import preview
+        from ..merging.merge import preview
         from . import draw_merge, screen
 
         with _progress() as progress:
@@ -60,7 +60,7 @@ def merge(
     """
     with errors_in_words(writes=True):
         from .. import documents
-        from ..merging.run import merge
+        from ..merging.merge import merge
         from . import draw_merge, screen
 
         with _progress() as progress:

@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 from .compare import Patterns
 from .records import Records
 from .repeats import CLASHES, OLDER, SAME, STANDS, YIELDS
+from .row_numbers import NO_ROW, no_rows
 
 INSERT, UPDATE, DELETE, SKIP, REJECT = range(5)
 NAMES = ("insert", "update", "delete", "skip", "reject")
@@ -101,13 +102,13 @@ def decide_matched(
     `answered` are the places, among them, of the records that the found rows answer to; `patterns` what differs in
     each of these rows, `compared` masks those in which that is a reason to write, and `stale` those that are
     newer than the record; `lacking` are the required columns that an insert would not have. Returns the
-    decisions, and for each record the place in `answered` of the one row that it meets, or -1.
+    decisions, and for each record the place in `answered` of the one row that it meets, or NO_ROW.
     """
     matches = np.bincount(answered, minlength=count)
-    matched_row = np.full(count, -1, np.int64)
+    matched_row = no_rows(count)
     matched_row[answered] = np.arange(len(answered))
     one, several = matches == 1, matches > 1
-    matched_row[several] = -1
+    matched_row[several] = NO_ROW
     differs, old = np.zeros(count, bool), np.zeros(count, bool)
     differs[one] = compared[matched_row[one]]
     old[one] = stale[matched_row[one]]

@@ -35,7 +35,7 @@ def net_of(slots: Slots, old: Existing, new: Existing, columns: Sequence[str] | 
     An insert and its delete vanish; a delete and then an insert are an update; what is as it was at first vanishes; a
     row whose key changed is a delete and an insert. Without `columns`, what is as it was at first is an update too.
     """
-    before, after = slots.before >= 0, slots.after >= 0
+    before, after = slots.had, slots.has
     both = slots.take(np.flatnonzero(before & after))
     inserts, deletes = slots.take(np.flatnonzero(~before & after)), slots.take(np.flatnonzero(before & ~after))
     passing = slots.take(np.flatnonzero(~before & ~after))

@@ -11,6 +11,7 @@ import pyarrow as pa
 
 from .expressions.scope import Name
 from .keys import one_array
+from .row_numbers import as_indices, is_row
 
 
 @dataclass
@@ -50,7 +51,7 @@ class RuleInputs(Mapping[Name, pa.Array]):
             return pa.nulls(len(self.matched_row), self.types.get(("incoming", name), pa.null()))
         if side == "existing":
             return one_array(self.existing[name]).take(self._index)
-        matched = self.matched_row >= 0
+        matched = is_row(self.matched_row)
         if name == "matched":
             return pa.array(matched)
         mask = self.changed.get(name) if side else self.stale if name == "stale" else self.compared
@@ -61,7 +62,7 @@ class RuleInputs(Mapping[Name, pa.Array]):
 
     @cached_property
     def _index(self) -> pa.Array:
-        return pa.array(self.matched_row, mask=self.matched_row < 0)
+        return as_indices(self.matched_row)
 
     def tables(self) -> tuple[pa.Table, pa.Table]:
         """Both sides as tables, for a rule that is a function."""

@@ -15,6 +15,7 @@ from .decisions import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
 from .expressions import Cells, Env, Expression
 from .expressions.template import Template
 from .masks import mask_of
+from .row_numbers import is_row
 from .rule_inputs import RuleInputs, _Some
 
 Function = Callable[[pa.Table, pa.Table], Any]
@@ -90,7 +91,7 @@ def apply_rules(
     """
     fired = Fired()
     every = eligible.copy()
-    matched = inputs.matched_row >= 0
+    matched = is_row(inputs.matched_row)
     fresh = np.ones(len(matched), bool)
     fresh[matched] = ~inputs.stale[inputs.matched_row[matched]]
     for rule in rules:

@@ -132,6 +132,8 @@ class TableInfo:
     """What tells the table from every other of its store, whatever the name by which it was asked for."""
     undoes: bool = True
     """What was written can be undone. Not so with some engines of MariaDB."""
+    number: int | None = field(default=None, compare=False)
+    """By which the database knows the table, whatever its name; None where it has no such number."""
     owner: str = field(default="", compare=False)
     """To whom the table belongs, where the database says so."""
     rights: frozenset[str] | None = field(default=None, compare=False)

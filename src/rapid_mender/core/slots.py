@@ -15,16 +15,31 @@ import pyarrow as pa
 
 from .compare import differs
 from .hashing import hash_rows
+from .row_numbers import NO_ROW, is_row
 
 
 @dataclass(frozen=True)
 class Slots:
     """For each slot that changes touch: the change with the row before all of them in `before`, as its old row, and
-    with the row after them in `after`, as its new row; -1 where there is none. The `last` that touches it."""
+    with the row after them in `after`, as its new row; NO_ROW where there is none. The `last` that touches it."""
 
     before: np.ndarray
     after: np.ndarray
     last: np.ndarray
+
+    @property
+    def had(self) -> np.ndarray:
+        """A mask of those in which a row stood before."""
+        return is_row(self.before)
+
+    @property
+    def has(self) -> np.ndarray:
+        """A mask of those in which a row stands after."""
+        return is_row(self.after)
+
+    def without_passing(self) -> Slots:
+        """Without those into which a row came, and from which it went again."""
+        return self.take(np.flatnonzero(self.had | self.has))
 
     def __len__(self) -> int:
         return len(self.before)
@@ -66,4 +81,4 @@ def slots_of(
     ends[:-1] = starts[1:]
     begin, end = order[starts], order[ends]
     last = change[end]
-    return Slots(np.where(takes[begin], change[begin], -1), np.where(puts[end], last, -1), last)
+    return Slots(np.where(takes[begin], change[begin], NO_ROW), np.where(puts[end], last, NO_ROW), last)

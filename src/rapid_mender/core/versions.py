@@ -10,6 +10,7 @@ import pyarrow as pa
 import pyarrow.types as pt
 
 from .keys import one_array
+from .row_numbers import no_rows
 from .schema import Column
 
 NEVER = np.int64(np.iinfo(np.int64).max)
@@ -62,7 +63,7 @@ def flags_of(column: Column, mask: np.ndarray) -> pa.Array:
 @dataclass(frozen=True)
 class Found:
     """What some versions are to instants of their keys, one for each: `row` is the place of the version in force, or
-    -1; `until` when the next one begins; `before` the place of the last one that ended, or -1; `late` masks the
+    NO_ROW; `until` when the next one begins; `before` the place of the last one that ended, or NO_ROW; `late` masks the
     instants after which a version begins; `odd` those whose key has spans that overlap."""
 
     row: np.ndarray
@@ -76,7 +77,7 @@ def versions_at(at: np.ndarray, asked: np.ndarray, begin: np.ndarray, end: np.nd
     """Which versions are in force at instants. `asked` has for each version the place of the instant of its key;
     `begin` and `end` are its span, closed-open."""
     count = len(at)
-    row, before, until = np.full(count, -1), np.full(count, -1), np.full(count, NEVER)
+    row, before, until = no_rows(count), no_rows(count), np.full(count, NEVER)
     late, odd = np.zeros(count, bool), np.zeros(count, bool)
     order = np.lexsort((begin, asked))
     who, first, last = asked[order], begin[order], end[order]

@@ -25,6 +25,7 @@ from ..core.names import in_quotes
 from ..core.own_tables import FIXED
 from ..core.records import known_column
 from ..core.repeats import among
+from ..core.row_numbers import NO_ROW, as_indices, is_row, no_rows
 from ..core.schema import TableInfo
 from ..core.versions import NEVER
 from ..errors import JobError
@@ -136,20 +137,20 @@ class Sending:
             changed = np.any([net.changed[name] for name in self.sync.changes_to], axis=0)
         updates = net.updates.take(np.flatnonzero(changed))
         gone = np.concatenate([net.deletes.before, net.passing.last])
-        before = np.concatenate([np.full(len(net.inserts), -1), updates.before, gone])
-        after = np.concatenate([net.inserts.after, updates.after, np.full(len(gone), -1)])
+        before = np.concatenate([no_rows(len(net.inserts)), updates.before, gone])
+        after = np.concatenate([net.inserts.after, updates.after, no_rows(len(gone))])
         wanted = self._wanted(old, new, before, after)
         before, after = before[wanted], after[wanted]
         if self.keeping is not None:
             before, after = self._in_force(netted, self.keeping, before, after)
-        gone = after < 0
+        gone = ~is_row(after)
         put, taken = new.take(after[~gone]), netted.taken(before[gone])
         columns = {name: _both(put, taken, name) for name in self.columns}
         columns[self.flags.gone] = pa.array(np.sort(gone))
         if self.sync.conflict != "overwrite":
             order = np.concatenate([before[~gone], before[gone]])
-            columns[self.flags.fresh] = pa.array(order < 0)
-            index = pa.array(order, mask=order < 0)
+            columns[self.flags.fresh] = pa.array(~is_row(order))
+            index = as_indices(order)
             columns |= {self.flags.was[name]: one_array(old.values[name]).take(index) for name in self.columns}
         return pa.table(columns)
 
@@ -159,15 +160,17 @@ class Sending:
         """Of changes those that are about versions in force: one that ends is gone, unless another begins."""
         old, new = netted.old.values, netted.new.values
         was, now = ((keeping.spans(rows)[1] == NEVER) for rows in (old, new))
-        put = (after >= 0) & now[after]
-        gone = ~put & (before >= 0) & was[before]
+        put, gone = is_row(after), is_row(before)
+        put[put] = now[after[put]]
+        gone[gone] = was[before[gone]]
+        gone &= ~put
         seed = secrets.randbits(64)
         keys = [netted.past.session.fold(self.info, rows.select(keeping.key)) for rows in (old, new)]
         taken, begun = (hash_rows(folded, seed) for folded in keys)
         gone[gone] = ~among(taken[before[gone]], np.unique(begun[after[put]]))
         _, first = np.unique(taken[before[gone]], return_index=True)  # of several that ended
         places = np.concatenate([np.flatnonzero(put), np.flatnonzero(gone)[first]])
-        return before[places], np.where(put, after, -1)[places]
+        return before[places], np.where(put, after, NO_ROW)[places]
 
     def of_rows(self, rows: Existing) -> pa.Table:
         """The records of rows as they are."""
@@ -179,7 +182,7 @@ class Sending:
     def wanted_rows(self, rows: Existing) -> np.ndarray:
         """The places of the rows that are sent when what follows is filled."""
         every = np.arange(len(rows.positions))
-        wanted = self._wanted(rows, rows, np.full(len(every), -1), every)
+        wanted = self._wanted(rows, rows, no_rows(len(every)), every)
         return every[wanted if self.keeping is None else wanted & (self.keeping.spans(rows.values)[1] == NEVER)]
 
     def wanted_changes(self, past: Past, changes: Existing) -> np.ndarray:
@@ -190,7 +193,7 @@ class Sending:
         old, new = (past.rows(changes, side, self.needed) for side in ("old", "new"))
         actions = one_array(changes.values["action"])
         takes, puts = (mask_of(pc.not_equal(actions, one)) for one in ("insert", "delete"))
-        before, after = np.where(takes, every, -1), np.where(puts, every, -1)
+        before, after = np.where(takes, every, NO_ROW), np.where(puts, every, NO_ROW)
         wanted = self._wanted(old, new, before, after)
         if self.sync.changes_to:
             texts = changes.values["changed"].to_pylist()
@@ -214,7 +217,7 @@ class Sending:
         """A mask of the changes for which `when` is true."""
         if self.when is None:
             return np.ones(len(before), bool)
-        index = {"old": pa.array(before, mask=before < 0), "new": pa.array(after, mask=after < 0)}
+        index = {"old": as_indices(before), "new": as_indices(after)}
         rows = {"old": old, "new": new}
         values = {(side, name): one_array(rows[side].values[name]).take(index[side]) for side, name in self.when.uses}
         return mask_of(self.when.evaluate(Env(len(before), values, datetime.now(UTC))).values)

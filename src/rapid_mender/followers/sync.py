@@ -24,7 +24,7 @@ from ..incoming import Spool
 from ..incoming.ahead import ahead
 from ..jobs.job import Job
 from ..jobs.sync_job import Sync
-from ..merging.run import merge_beside, preview
+from ..merging.merge import merge_beside, preview
 from ..stores.contract import Session, Store
 from ..stores.urls import opened
 from .compare import Compared, find_differences

@@ -70,6 +70,11 @@ class Source(ABC):
         return None
 
     @property
+    def few(self) -> bool:
+        """It is at hand, and has few records: it is read within the transaction in which they are merged."""
+        return False
+
+    @property
     def done(self) -> int:
         return 0
 

@@ -32,6 +32,7 @@ from .rejected import own_options, restored
 from .spool import room_for_a_file
 
 _ROWS = 1 << 16
+_FEW = 1000
 _KINDS = {
     ".csv": "csv", ".txt": "csv", ".tsv": "tsv", ".jsonl": "jsonl", ".ndjson": "jsonl", ".parquet": "parquet",
     ".pq": "parquet",
@@ -123,6 +124,11 @@ class Frame(Source):
         self.in_memory = self.at_hand = True
 
     @property
+    def few(self) -> bool:
+        assert self.table is not None
+        return self.table.num_rows <= _FEW
+
+    @property
     def schema(self) -> pa.Schema:
         assert self.table is not None
         return self.table.schema
@@ -139,6 +145,11 @@ class Dicts(Source):
 
     def __post_init__(self) -> None:
         self.ragged = self.at_hand = True
+
+    @property
+    def few(self) -> bool:
+        assert self.records is not None
+        return len(self.records) <= _FEW
 
     def __iter__(self) -> Iterator[Chunk]:
         assert self.records is not None

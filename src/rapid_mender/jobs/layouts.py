@@ -3,10 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
 from dataclasses import dataclass, field
 from functools import cache
-from typing import Any
+from typing import Any, TypeVar
 
 import pyarrow as pa
 
@@ -25,6 +25,7 @@ from .plan import Plan
 from .problems import Problems
 from .resolving import Resolver
 
+_MOST = 256  # shapes of records that are known
 Shape = tuple[tuple[str, pa.DataType], ...]
 """The names and types of the columns with which records come."""
 
@@ -62,20 +63,37 @@ class Layout:
         return {name for _, used in self.uses() for side, name in used if side == "incoming"}
 
 
+_K = TypeVar("_K")
+_V = TypeVar("_V")
+
+
 class Layouts:
     """The layouts of a plan, each made when records of its shape first come."""
 
     def __init__(self, plan: Plan, problems: Problems) -> None:
         self._plan, self._problems = plan, problems
         self._resolver = Resolver(plan.info, problems)
-        self._made: dict[Shape, Layout] = {}
+        self._made: dict[Shape, tuple[Layout, list[str]]] = {}
+        self._checked: dict[tuple[tuple[str, ...], Shape], tuple[None, list[str]]] = {}
+        """The warnings of batches that were checked."""
         self._read = _incoming_names(plan)
 
     def of(self, shape: Shape) -> Layout:
         """How records of a shape are taken. Raises JobError if the job does not fit them."""
-        if shape not in self._made:
-            self._made[shape] = self._make(shape)
-        return self._made[shape]
+        return self._once(self._made, shape, lambda: self._make(shape))
+
+    def _once(self, known: dict[_K, tuple[_V, list[str]]], key: _K, work: Callable[[], _V]) -> _V:
+        """What `work` gives, kept for records to come, with the warnings that it makes; of many kinds not all."""
+        if key not in known:
+            with self._problems.noticed() as warnings:
+                value = work()
+            if len(known) >= _MOST:
+                known.clear()
+            known[key] = value, warnings
+        value, warnings = known[key]
+        for warning in warnings:
+            self._problems.warn(warning)
+        return value
 
     def _make(self, shape: Shape) -> Layout:
         plan, info = self._plan, self._plan.info
@@ -242,6 +260,9 @@ class Layouts:
 
     def check_batch(self, names: Sequence[str], shape: Shape) -> None:
         """Check that the batch, taken as a whole, has what the job needs. `names` are its columns."""
+        self._once(self._checked, (tuple(names), shape), lambda: self._check(names, shape))
+
+    def _check(self, names: Sequence[str], shape: Shape) -> None:
         plan, job, info = self._plan, self._plan.job, self._plan.info
         self.of(shape)
         elsewhere = [name for name in (*self._read, *names) if info.named(name) is None]

@@ -22,6 +22,16 @@ from .problems import Problems
 
 
 @dataclass(frozen=True)
+class Bound:
+    """A job bound to its table, as the table was then."""
+
+    plan: Plan
+    layouts: Layouts
+    problems: Problems
+    """What may surprise; by now nothing is wrong."""
+
+
+@dataclass(frozen=True)
 class Opened:
     """A job whose store and batch are open, and the plan by which they go together."""
 
@@ -34,7 +44,12 @@ class Opened:
     """What may surprise; by now nothing is wrong."""
     _planning: ExitStack
     """Holds the session open in which the plan was made, while it is of use."""
-    _session: Session
+    _session: Session | None
+
+    @property
+    def again(self) -> bool:
+        """Whether the batch can be taken again, if the table turns out to be another than the one that was bound."""
+        return self.source.few
 
     @contextmanager
     def first_session(self) -> Iterator[Session]:
@@ -42,7 +57,7 @@ class Opened:
 
         Other batches may take long to be read, or be read from the same store.
         """
-        if self.source.at_hand:
+        if self._session is not None:
             with self._planning:
                 yield self._session
         else:
@@ -50,27 +65,53 @@ class Opened:
                 yield session
 
 
+class OpenJob:
+    """A job whose store is open. What it is bound to is kept for further batches."""
+
+    def __init__(self, job: Job, store: Store) -> None:
+        self.job, self.store = job, store
+        self._bound: dict[bool, Bound] = {}
+
+    @contextmanager
+    def taking(self, incoming: Any, writes: bool = False) -> Iterator[Opened]:
+        """Open what is to be merged; close at the end what was opened. `writes`: rejects will be, too.
+
+        Raises JobError with all that is wrong with the job, IncomingError and StoreError if something cannot be opened.
+        """
+        if incoming is None and self.job.incoming is None:
+            raise JobError("there is nothing to merge; give a batch, or name one in the job as incoming")
+        if writes and self.job.rejects_path is not None:
+            check_rejects_path(self.job.rejects_path.path, batch_of(self.job, incoming))
+        source = source_of(self.job, incoming)
+        with ExitStack() as planning:
+            session, ragged = None, is_ragged(source)
+            bound = self._bound.pop(ragged, None) if source.few else None
+            if bound is not None:
+                bound.problems.reset()
+            else:
+                session = planning.enter_context(self.store.begin(write=False))
+                plan, problems = plan_of(session, self.job, source, trusting=writes)
+                problems.keep()
+                bound = Bound(plan, Layouts(plan, problems), problems)
+            if not source.at_hand or source.few:
+                planning.close()
+                session = None
+            if (schema := schema_of(source)) is not None:  # then all that is wrong can be told together
+                bound.layouts.check_batch(schema.names, shape_of(schema))
+            bound.problems.raise_all()
+            self._bound[ragged] = bound
+            yield Opened(self.job, self.store, source, bound.plan, bound.layouts, bound.problems, planning, session)
+
+    def forget(self) -> None:
+        """Bind the job anew for the next batch: the table was altered."""
+        self._bound.clear()
+
+
 @contextmanager
 def opened_job(job: Job, incoming: Any, writes: bool = False) -> Iterator[Opened]:
-    """Open what is to be merged, and where; close at the end what was opened. `writes`: rejects will be, too.
-
-    Raises JobError with all that is wrong with the job, IncomingError and StoreError if something cannot be opened.
-    """
-    if incoming is None and job.incoming is None:
-        raise JobError("there is nothing to merge; give a batch, or name one in the job as incoming")
-    if writes and job.rejects_path is not None:
-        check_rejects_path(job.rejects_path.path, batch_of(job, incoming))
-    source = source_of(job, incoming)
-    with opened(job.store) as store, ExitStack() as planning:
-        session = planning.enter_context(store.begin(write=False))
-        plan, problems = plan_of(session, job, source, trusting=writes)
-        if not source.at_hand:
-            planning.close()
-        layouts = Layouts(plan, problems)
-        if (schema := schema_of(source)) is not None:  # then all that is wrong can be told together
-            layouts.check_batch(schema.names, shape_of(schema))
-        problems.raise_all()
-        yield Opened(job, store, source, plan, layouts, problems, planning, session)
+    """Open a job's store, and what is to be merged, as `OpenJob.taking` does."""
+    with opened(job.store) as store, OpenJob(job, store).taking(incoming, writes) as door:
+        yield door
 
 
 def batch_of(job: Job, incoming: Any) -> Any:

@@ -26,6 +26,7 @@ class Problems:
     def __init__(self) -> None:
         self.errors: list[Problem] = []
         self.warnings: list[str] = []
+        self._kept: list[str] = []
 
     def wrong(self, what: str, lines: str = "") -> None:
         problem = Problem(what, lines)
@@ -55,6 +56,25 @@ class Problems:
         if every:
             listed = "\n".join(f"- {problem}" for problem in every)
             raise JobError(f"{len(every)} things are wrong with the job:\n{listed}", every)
+
+    def keep(self) -> None:
+        """Keep the warnings there are for every batch."""
+        self._kept = list(self.warnings)
+
+    def reset(self) -> None:
+        """Forget all but the warnings that are kept: another batch begins."""
+        self.errors, self.warnings = [], list(self._kept)
+
+    @contextmanager
+    def noticed(self) -> Iterator[list[str]]:
+        """The warnings of the block, also those that there were before it."""
+        before, self.warnings = self.warnings, []
+        try:
+            yield self.warnings
+        finally:
+            news, self.warnings = self.warnings, before
+            for warning in news:
+                self.warn(warning)
 
     @contextmanager
     def aside(self) -> Iterator[None]:

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.decisions import decide_alone
+from ..core.row_numbers import as_indices
 from ..incoming import Chunk
 from ..jobs.plan import Plan
 from ..stores.contract import Session
@@ -87,9 +88,7 @@ class ChunkWay:
                 gather.tally.fired.add(decided.fired)
             outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.matched_row))
             if plan.made:
-                outcomes[-1].made = decided.existing.values.select(plan.made).take(
-                    pa.array(decided.matched_row, mask=decided.matched_row < 0)
-                )
+                outcomes[-1].made = decided.existing.values.select(plan.made).take(as_indices(decided.matched_row))
             if self.groups is not None:
                 outcomes[-1].groups = self.groups.of_decided(decided)
             with timed("writing"):

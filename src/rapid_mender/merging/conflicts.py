@@ -8,6 +8,7 @@ import pyarrow as pa
 from ..changes.past import Past
 from ..core.compare import unlike
 from ..core.existing import Existing
+from ..core.row_numbers import is_row
 from ..core.slots import Slots
 
 LINES = pa.schema([(name, pa.string()) for name in ("column", "left", "now", "why")])
@@ -21,7 +22,7 @@ _SEVERAL, _ODD = "several rows have this key", "it cannot be written back in the
 def key_of(old: Existing, new: Existing, slots: Slots, key: list[str]) -> pa.Table:
     """The key under which the row of each slot stands, or stood: of the new row after, else of the old row before."""
     both = pa.concat_tables([new.values.select(key), old.values.select(key)])
-    place = np.where(slots.after >= 0, slots.after, slots.before + new.values.num_rows)
+    place = np.where(slots.has, slots.after, slots.before + new.values.num_rows)
     return both.take(pa.array(place))
 
 
@@ -65,7 +66,7 @@ class Conflicts:
 
         `there` are the rows of the table, at the places `row`; `matches` is how many each slot has.
         """
-        left = slots.after >= 0
+        left = slots.has
         several = matches > 1
         gone, again = left & (matches == 0), ~left & (matches > 0) & ~several
         changed = np.zeros(len(slots), bool)
@@ -87,11 +88,11 @@ class Conflicts:
     def odd(self, slots: Slots, there: Existing, row: np.ndarray) -> np.ndarray:
         """A mask of the rows with a cell that stood in another form than its column's, and does so no more."""
         mask = np.zeros(len(slots), bool)
-        back = np.flatnonzero(slots.before >= 0)
+        back = np.flatnonzero(slots.had)
         old = self.old.take(slots.before[back])
         for name, cells in old.verbatim.items():
             here = cells.mask.copy()
-            stands = np.flatnonzero(row[back] >= 0)
+            stands = np.flatnonzero(is_row(row[back]))
             if len(stands):
                 here[stands] &= unlike(there.take(row[back][stands]), old.take(stands), name)
             if here.any():

@@ -16,6 +16,7 @@ from ..core.expressions import Env
 from ..core.keys import null_keys, one_array
 from ..core.masks import mask_of
 from ..core.records import lacks_value
+from ..core.row_numbers import is_row
 from ..core.rule_inputs import RuleInputs
 from ..core.rules import Fired, apply_allow, apply_rules
 from ..jobs.layouts import Layout
@@ -40,7 +41,7 @@ class Outcome:
 
     def rows_of(self, code: int) -> np.ndarray:
         """The places, among the rows that were found, of those of a decision."""
-        return self.matched_row[(self.decisions.codes == code) & (self.matched_row >= 0)]
+        return self.matched_row[(self.decisions.codes == code) & is_row(self.matched_row)]
 
 
 @dataclass
@@ -109,7 +110,8 @@ def decide_slice(
         several = np.bincount(existing.positions, minlength=count) > 1
         several |= timeline.odd if timeline is not None else False
         updates = np.zeros(count, bool)
-        updates[matched_row >= 0] = patterns.having(changed)[matched_row[matched_row >= 0]]
+        met = is_row(matched_row)
+        updates[met] = patterns.having(changed)[matched_row[met]]
         env = Env(count, inputs, now)
         decided.fired = apply_rules(decisions, layout.rules, env, inputs, ~several, updates)
         _refuse_null_inserts(plan, values, decisions)

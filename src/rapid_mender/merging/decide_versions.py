@@ -13,6 +13,7 @@ from ..core.cast import as_text, cast, plain
 from ..core.compare import Patterns
 from ..core.decisions import DELETE, INSERT, REJECT, SKIP, UPDATE, Decisions
 from ..core.keys import one_array
+from ..core.row_numbers import as_indices, is_row
 from ..core.versions import ALWAYS, NEVER, as_instants, flags_of, instants
 from ..jobs.plan import Plan
 from .timeline import Timeline
@@ -46,11 +47,11 @@ def settle(
     spans = plan.spans
     assert spans is not None
     count = len(matched_row)
-    met = np.flatnonzero(matched_row >= 0)
+    met = np.flatnonzero(is_row(matched_row))
     rows = matched_row[met]
     begins = np.full(count, ALWAYS)
     begins[met] = instants(timeline.existing.values[spans.begin], ALWAYS)[rows]
-    exact = (begins == timeline.at) & (matched_row >= 0)
+    exact = (begins == timeline.at) & is_row(matched_row)
     differs = np.zeros(count, bool)
     differs[met] = patterns.having(spans.versioned)[rows]
     opens = differs & ~exact
@@ -84,7 +85,7 @@ def _dates(plan: Plan, timeline: Timeline, matched_row: np.ndarray) -> tuple[pa.
     spans = plan.spans
     assert spans is not None
     begins = one_array(timeline.existing.values[spans.begin])
-    began = begins.take(pa.array(matched_row, mask=matched_row < 0))
+    began = begins.take(as_indices(matched_row))
     opened = as_instants(timeline.at, begins.type, pa.scalar(None, begins.type))
     first, second = (as_text(plain(one))[0] for one in (began, opened))
     return pc.fill_null(first, "ever"), second

@@ -17,6 +17,7 @@ from ..core.decisions import NAMES, Decisions
 from ..core.expressions import Env, Expression
 from ..core.keys import match, one_array
 from ..core.records import REJECT_TEXT, Records, known_column, value_of
+from ..core.row_numbers import NO_ROW
 from ..core.rules import truth
 from ..errors import JobError
 from ..incoming import Chunk, Spool
@@ -206,7 +207,7 @@ def _compare(plan: Plan, decided: DecidedSlice, place: int) -> list[Compared]:
         name = column.name
         sent = name in decided.values.column_names
         new = decided.values[name][place].as_py() if sent else None
-        if row < 0:
+        if row == NO_ROW:
             out.append(Compared(name, None, new, "new" if sent else "not sent", False, sent))
             continue
         old = decided.existing.shown(row)[name]

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import secrets
+from collections.abc import Iterable
 
 import numpy as np
 import pyarrow as pa
@@ -28,12 +29,17 @@ def read_all(session: Session, reader: Reader, source: Source, spool: Spool, pro
     plan, names = reader.plan, reader.names
     finder, came, keyless, shape = RepeatFinder(), list[np.ndarray](), 0, Shape()
     seed = secrets.randbits(64)
-    for chunk in restored(source):
+    chunks: Iterable[Chunk] = restored(source)
+    single = False
+    if source.few:
+        chunks = list(chunks)
+        single = plan.job.missing != "delete" and sum(len(chunk.rows) for chunk in chunks) == 1  # nothing repeats
+    for chunk in chunks:
         shape = shape_of(chunk.raw.schema)
         for name, kind in shape:
             if name != REJECT_TEXT:
                 names.setdefault(name, kind)
-        for start in range(0, len(chunk.rows), _PART):
+        for start in range(0, 0 if single else len(chunk.rows), _PART):
             keys, usable = reader.keys(session, chunk.slice(start, _PART))
             hashes = hash_rows(session.fold(plan.info, keys), seed)[usable]
             finder.add(hashes)

@@ -15,6 +15,7 @@ from ..core.decisions import DID_NOT_COME, NAMES, REJECT, UPDATE, Decisions
 from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.records import REJECT_SHAPE, REJECT_TEXT, Records
+from ..core.row_numbers import NO_ROW, no_rows
 from ..incoming import BrokenRecords, Chunk, Source
 from ..incoming.rejected import kept_name
 from ..jobs.plan import Plan
@@ -66,7 +67,7 @@ class Gather:
         reasons = pa.DictionaryArray.from_arrays(pa.array(why.astype(np.int32)), texts)
         none = pa.nulls(count, pa.list_(pa.string()))
         sets = pa.concat_arrays([none, *(self._changed(one) for one in outcomes)]).take(pa.array(place))
-        self.sample(records.rows, records.values, alone, None, np.full(count, -1), {})
+        self.sample(records.rows, records.values, alone, None, no_rows(count), {})
         kept = ~open_still
         for name, number in zip(NAMES, np.bincount(codes[kept], minlength=len(NAMES)), strict=True):
             self.tally.counts[name] += int(number)
@@ -188,8 +189,8 @@ class Gather:
             for at in np.flatnonzero(decisions.codes == code)[: self.tally.lacks_samples(name)].tolist():
                 record, place, cells = values.slice(at, 1).to_pylist()[0], int(matched_row[at]), []
                 for column, new in record.items():
-                    old = None if existing is None or place < 0 else existing.shown_cell(column, place)
-                    differs = place >= 0 and column in changed and bool(changed[column][place])
+                    old = None if existing is None or place == NO_ROW else existing.shown_cell(column, place)
+                    differs = place != NO_ROW and column in changed and bool(changed[column][place])
                     cells.append((column, old, new, differs))
                 key = {column: record[column] for column in self.plan.key}
                 self.tally.samples.append(Sample(int(rows[at]), name, decisions.reason(at), key, cells))

@@ -14,6 +14,7 @@ from ..core.decisions import DELETE, INSERT, NAMES, REJECT, UPDATE
 from ..core.existing import Existing
 from ..core.expressions import Env, Expression, ExpressionError, Scope, compile_expression
 from ..core.keys import one_array
+from ..core.row_numbers import is_row
 from ..core.schema import TableInfo
 from ..errors import JobError
 from ..jobs.plan import Plan
@@ -96,7 +97,7 @@ class Groups:
         if len(inserted):
             names = [n for n in decided.values.column_names if self.plan.columns[n].writes != "never"]
             _add(into.gained, self.of_records(decided.values.select(names).take(pa.array(inserted))), 1)
-        updated = matched_row[(codes == UPDATE) & (matched_row >= 0)]
+        updated = matched_row[(codes == UPDATE) & is_row(matched_row)]
         if len(updated):
             old = decided.existing.take(updated)
             new = {}
@@ -107,7 +108,7 @@ class Groups:
                     new[name] = pc.if_else(pa.array(decided.changed[name][updated]), value, new[name])
             _add(into.gained, self.of_records(old.values), -1)
             _add(into.gained, self.of(new, len(updated)), 1)
-        self.foresee_deleted(into, decided.existing.take(matched_row[(codes == DELETE) & (matched_row >= 0)]))
+        self.foresee_deleted(into, decided.existing.take(matched_row[(codes == DELETE) & is_row(matched_row)]))
 
     def foresee_deleted(self, into: GroupCounts, rows: Existing) -> None:
         count = rows.values.num_rows

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import json
-from dataclasses import dataclass, field
+from collections.abc import Iterator
+from dataclasses import asdict, dataclass, field
 from typing import Any
 
 import pyarrow as pa
@@ -28,6 +29,18 @@ class Sample:
     reason: str
     key: dict[str, Any]
     cells: list[tuple[str, Any, Any, bool]]
+
+
+@dataclass(frozen=True)
+class Decided:
+    """What became of one record: the `decision`, and its `reason`; `key` by column, also one that the database made;
+    the columns that an update `changed`; `row`, which record of the batch it was, from 1."""
+
+    row: int | None
+    decision: str
+    reason: str
+    changed: list[str]
+    key: dict[str, Any]
 
 
 @dataclass
@@ -65,6 +78,7 @@ class Result:
     _decisions: list[Spool] = field(default_factory=list, repr=False)
     _rejects: list[Spool] = field(default_factory=list, repr=False)
     _shape: pa.Schema = field(default_factory=lambda: pa.schema([]), repr=False)
+    _made: list[str] = field(default_factory=list, repr=False)
 
     @property
     def landed(self) -> bool:
@@ -92,6 +106,49 @@ class Result:
         table = unite(list(tables_of(self._rejects))).sort_by("rmend_row")
         batch = pa.repeat(pa.scalar(self.batch, pa.int64()), table.num_rows)
         return table.add_column(3, "rmend_batch", batch)
+
+    @property
+    def first(self) -> Decided | None:
+        """What became of the first record; None if there was none."""
+        return next(self.each(), None)
+
+    def each(self) -> Iterator[Decided]:
+        """What became of each record, one after the other, as plain Python values; see `decisions`."""
+        names = [*self.key, *self._made]
+        for line in self.decisions.to_pylist():
+            row, decision, reason, changed, *key = line.values()
+            yield Decided(row, decision, reason, changed or [], dict(zip(names, key, strict=True)))
+
+    def to_dict(self, decisions: bool = False) -> dict[str, Any]:
+        """The result as plain values: what `--json` prints; with `decisions` those of each record too."""
+        document: dict[str, Any] = {
+            "table": self.table, "store": self.store, "key": self.key, "written": self.landed, "records": self.records,
+            "counts": self.counts, "changed": self.changed, "rules": self.rules, "missing": self.missing,
+            "warnings": self.warnings, "retries": self.retries, "seconds": round(self.seconds, 3),
+        }  # fmt: skip
+        if self.groups is not None:
+            document["groups"] = self.groups.to_pylist()
+        if self.wrote:
+            document["batch"] = self.batch
+            document["rejects"] = self.rejects_path
+        else:
+            document["stops"] = self.stops
+            document["samples"] = [
+                {
+                    self.unit: one.row,
+                    "decision": one.decision,
+                    "reason": one.reason,
+                    "key": one.key,
+                    "values": {
+                        column or "text": {"existing": old, "incoming": new, "changed": changed}
+                        for column, old, new, changed in one.cells
+                    },
+                }
+                for one in self.samples
+            ]
+        if decisions:
+            document["decisions"] = [asdict(one) for one in self.each()]
+        return document
 
     def _repr_html_(self) -> str:
         """What a notebook shows."""

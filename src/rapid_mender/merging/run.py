@@ -10,21 +10,21 @@ from __future__ import annotations
 import copy
 import logging
 import time
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager, nullcontext, suppress
-from dataclasses import replace
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
-from typing import Any
 
 from ..changes.details import bring_up_to_date
+from ..changes.identity import KnownHistory
 from ..changes.recorder import Recorder, Status
 from ..core.decisions import NAMES
 from ..core.own_tables import Kind
-from ..errors import Error, LimitError, StoreError
+from ..errors import Error, LimitError, StoreError, UncertainError
 from ..incoming import Chunk, Spool
 from ..jobs.hazards import missing_grants
-from ..jobs.job import Job, RejectsTable
-from ..jobs.opening import Opened, opened_job
+from ..jobs.job import RejectsTable
+from ..jobs.opening import Opened
 from ..stores.contract import Forbidden, Session, Unreachable
 from .batch import Batch, Progress
 from .beside import Beside
@@ -45,48 +45,22 @@ from .tally import Tally
 from .write_versions import writer_for
 
 
-def preview(job: Job, incoming: Any = None, *, by: str | None = None, progress: Progress | None = None) -> Result:
-    """Say what `merge` would do with the same job and batch. Writes nothing.
+@dataclass(frozen=True)
+class Company:
+    """Who else has a part in a merge."""
 
-    With `by`, a column or an SQL expression over the table's columns, `result.groups` counts by group.
-
-    The result has, besides the counts and decisions, `samples`: some records of each decision beside the
-    rows that they meet. What only the database can refuse (a foreign key, a check) is not known beforehand.
-    Raises as `merge` does; a limit that a merge would stop at is a warning.
-    """
-    return _taken(job, incoming, False, progress, by)
-
-
-def merge(job: Job, incoming: Any = None, *, by: str | None = None, progress: Progress | None = None) -> Result:
-    """Merge a batch into a table, in one transaction, or in one for every `commit_every` records.
-
-    With `by`, a column or an SQL expression over the table's columns, `result.groups` counts by group.
-
-    `incoming` is a path (CSV, JSON Lines, Parquet), an Arrow, pandas or polars frame, a list of dicts, or an
-    iterator of record batches; without it the job's own is read. A bad record is rejected with a reason and
-    never stops the run. Raises JobError if the job does not fit the table or the batch, IncomingError if the
-    batch cannot be read, StoreError if the store refuses, LimitError past max_rejects or max_deletes; then
-    nothing is written, but for what was committed before with `commit_every`.
-    """
-    return _taken(job, incoming, True, progress, by)
+    progress: Progress | None = None
+    by: str | None = None
+    """By what `result.groups` counts."""
+    beside: Beside | None = None
+    known: KnownHistory | None = None
+    """What the batches before have learnt of the table's history."""
+    before_commit: Callable[[], None] | None = None
+    """Called when all is written; what it raises undoes the transaction."""
 
 
-def merge_beside(job: Job, incoming: Any, beside: Beside) -> Result:
-    """Merge, as `merge` does, and do something else in the same transaction."""
-    return _taken(job, incoming, True, None, None, beside)
-
-
-def _taken(
-    job: Job,
-    incoming: Any,
-    write: bool,
-    progress: Progress | None,
-    by: str | None,
-    beside: Beside | None = None,
-) -> Result:
-    began = time.perf_counter()
-    with opened_job(job, incoming, write) as door:
-        return Run(door, write, began, progress, by, beside).go()
+class TableAltered(StoreError):
+    """The table is not as it was when the job was bound to it."""
 
 
 _log = logging.getLogger("rapid_mender")
@@ -96,17 +70,10 @@ _SLOW = 5.0  # seconds
 class Run:
     """One preview or merge."""
 
-    def __init__(
-        self,
-        door: Opened,
-        write: bool,
-        began: float,
-        progress: Progress | None,
-        by: str | None,
-        beside: Beside | None = None,
-    ) -> None:
+    def __init__(self, door: Opened, write: bool, began: float, company: Company) -> None:
         """`began`: when the call did, by `time.perf_counter`."""
-        self.door, self.beside = door, beside
+        self.door, self.beside, self.before_commit = door, company.beside, company.before_commit
+        by, progress, self.known = company.by, company.progress, company.known
         self.job, self.store, self.source, self.plan = door.job, door.store, door.source, door.plan
         self.problems = door.problems
         self.write, self.started = write, began
@@ -133,7 +100,7 @@ class Run:
         _log.info("%s of %s into %s in %s begins", verb, self.source.name, info.name, self.store.where)
         try:
             with closing(Spool()) as spool:
-                self._take(self._read_all(spool))
+                self._take(spool)
         except BaseException as error:
             after = time.perf_counter() - self.started
             _log.warning("%s into %s stopped after %.2f s: %s", verb, info.name, after, type(error).__name__)
@@ -149,9 +116,9 @@ class Run:
         )  # fmt: skip
         return result
 
-    def _read_all(self, spool: Spool) -> Batch:
+    def _read_all(self, spool: Spool, session: Session) -> Batch:
         """The first pass over the batch, which asks what the store makes of its keys, and reads no table."""
-        with self._step("reading"), self.done.timed("first pass"), self.door.first_session() as session:
+        with self._step("reading"), self.done.timed("first pass"):
             batch = read_all(session, self.reader, self.source, spool, self.progress)
         self._gather(self.done).note_broken(self.source.broken)
         if self.groups is not None:
@@ -191,6 +158,7 @@ class Run:
             _decisions=tally.decisions,
             _rejects=tally.rejects,
             _shape=self.shape,
+            _made=list(self.plan.made),
         )  # fmt: skip
 
     def _warn_at_end(self) -> None:
@@ -243,7 +211,9 @@ class Run:
             self._publish_rejects()
         elif self.rejects_file is not None:
             self.rejects_file.drop()
-        if not self.write:
+        if not self.write or isinstance(error, UncertainError):
+            return
+        if isinstance(error, TableAltered) and self.door.again:
             return
         partly = self.commits > 0 or not self.plan.info.undoes
         if isinstance(error, Forbidden):
@@ -289,15 +259,23 @@ class Run:
 
     # -- units of work --------------------------------------------------------------------------------
 
-    def _take(self, batch: Batch) -> None:
+    def _way(self, spool: Spool, session: Session) -> ChunkWay:
+        """What the chunks of the batch go through, once it is read."""
+        batch = self._read_all(spool, session)
+        return ChunkWay(self.plan, self.reader, batch, self.source.unit, self.groups, self.now, self.progress)
+
+    def _take(self, spool: Spool) -> None:
         """Take the batch through, in one transaction or in several."""
-        way = ChunkWay(self.plan, self.reader, batch, self.source.unit, self.groups, self.now, self.progress)
         guests = self.plan.has_functions or self.guest
         at, last = 0, False
+        way: ChunkWay | None = None
         chunks: Iterator[tuple[Chunk, bool]] | None = None
+        if not self.source.few:
+            with self.door.first_session() as session:
+                way = self._way(spool, session)
 
         def unit(alone: bool) -> tuple[bool, int, Recorder]:
-            nonlocal chunks
+            nonlocal chunks, way
             recorder: Recorder | None = None
             try:
                 with (
@@ -305,10 +283,11 @@ class Run:
                     self.store.begin(self.write, self.plan.info, alone, guests) as session,
                 ):
                     if session.describe(self.job.table) != self.plan.info:
-                        raise StoreError(
+                        raise TableAltered(
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"
                         )
-                    chunks = chunks or batch.parts(self.reader, session.chunk_rows, at)
+                    way = way or self._way(spool, session)
+                    chunks = chunks or way.batch.parts(self.reader, session.chunk_rows, at)
                     if self.beside is not None:
                         self.beside.begin(session)
                     if not at:
@@ -317,11 +296,16 @@ class Run:
                     ends, done = self._unit(way, session, recorder, chunks, at)
                     if self.beside is not None and ends:
                         self.beside.end(session)
+                    if self.before_commit is not None:
+                        self.before_commit()
                     return ends, done, recorder
-            except BaseException:
+            except BaseException as error:
                 chunks = None
                 if recorder is not None:
                     self.number = recorder.to_keep
+                if isinstance(error, UncertainError) and recorder is not None and recorder.batch is not None:
+                    error.batch = recorder.batch
+                    error.args = (f"{error}; if batch {recorder.batch} is among the batches, it did",)
                 raise
 
         while not last:
@@ -354,7 +338,16 @@ class Run:
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         name = self.beside.name if self.beside is not None else name
         kind: Kind = self.beside.kind if self.beside is not None else "merge"
-        return Recorder(session, self.plan.info, name, self.job.history, self.number, kind=kind, seals=self.job.seal)
+        return Recorder(
+            session,
+            self.plan.info,
+            name,
+            self.job.history,
+            self.number,
+            kind=kind,
+            seals=self.job.seal,
+            known=self.known,
+        )
 
     def _unit(
         self, way: ChunkWay, session: Session, recorder: Recorder, chunks: Iterator[tuple[Chunk, bool]], at: int

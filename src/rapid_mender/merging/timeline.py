@@ -11,6 +11,7 @@ import pyarrow.compute as pc
 from ..core.cast import as_text, plain
 from ..core.existing import Existing, concatenated
 from ..core.keys import one_array
+from ..core.row_numbers import NO_ROW, as_indices, is_row
 from ..core.versions import ALWAYS, NEVER, Found, instants, versions_at
 from ..jobs.plan import Plan
 from ..jobs.spans import Spans
@@ -62,17 +63,17 @@ def timeline_of(session: Session, plan: Plan, values: pa.Table, fresh: bool) -> 
         every = session.fetch(info, keys.take(pa.array(asked)), fresh, by=[spans.begin])
         found = versions_at(at[asked], every.positions, *spans.instants(every.values))
         until[asked], late[asked], odd[asked] = found.until, found.late, found.odd
-        known[asked] = found.before >= 0
+        known[asked] = is_row(found.before)
         texts = _in_words(spans, every, found)
-        chosen = np.where(found.odd, -1, found.row)
+        chosen = np.where(found.odd, NO_ROW, found.row)
         if spans.number is not None:
-            number[asked] = _numbers(every, spans.number, np.where(chosen >= 0, chosen, found.before))
+            number[asked] = _numbers(every, spans.number, np.where(is_row(chosen), chosen, found.before))
         begins = instants(every.values[spans.begin], ALWAYS)
         mine = np.flatnonzero((begins > at[asked][every.positions]) & ~found.odd[every.positions])
         if len(mine):
             later = every.take(mine)
             later.positions = asked[later.positions]
-        there = np.flatnonzero(chosen >= 0)
+        there = np.flatnonzero(is_row(chosen))
         if len(there):
             some = every.take(chosen[there])
             some.positions = asked[there]
@@ -86,7 +87,7 @@ def timeline_of(session: Session, plan: Plan, values: pa.Table, fresh: bool) -> 
 
 def _numbers(rows: Existing, name: str, places: np.ndarray) -> np.ndarray:
     """The numbers of some versions, 0 where there is none."""
-    known = one_array(rows.values[name]).take(pa.array(places, mask=places < 0))
+    known = one_array(rows.values[name]).take(as_indices(places))
     return np.asarray(pc.fill_null(known.cast(pa.int64()), 0).to_numpy(zero_copy_only=False))
 
 

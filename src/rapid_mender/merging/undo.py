@@ -25,6 +25,7 @@ from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.names import in_quotes
 from ..core.repeats import among
+from ..core.row_numbers import is_row, no_rows
 from ..core.schema import TableInfo
 from ..core.slots import Slots
 from ..errors import ConflictError, JobError
@@ -199,8 +200,8 @@ class _Undo:
         """Raise JobError where the database would change rows along with those that are put back, as a merge does."""
         if not self.info.reach:
             return
-        deletes = bool((slots.before < 0).any())
-        both = slots.take(np.flatnonzero((slots.before >= 0) & (slots.after >= 0)))
+        deletes = bool((~slots.had).any())
+        both = slots.take(np.flatnonzero(slots.had & slots.has))
         old, new = self.old.take(both.before), self.new.take(both.after)
         changed = [name for name in self.columns if unlike(old, new, name).any()]
         for one in self.info.reach:
@@ -218,7 +219,7 @@ class _Undo:
             return replace(self.undone, wrote=False)
         if self.writes:
             self.recorder.await_changes()
-        every = self.past.slots(self.changes)
+        every = self.past.slots(self.changes).without_passing()
         self._check_reach(every)
         moved, rest = _linked(every)
         waiting = [(slots, RowWriter(self.session, self.recorder, self.info, key)) for slots, key in
@@ -263,7 +264,7 @@ class _Undo:
     def _slice(self, slots: Slots, writer: RowWriter, fresh: bool) -> list[tuple[Slots, Callable[[], Refusals]]]:
         there = self.session.fetch(self.info, self._keys(slots), fresh)
         matches = np.bincount(there.positions, minlength=len(slots))
-        row = np.full(len(slots), -1)
+        row = no_rows(len(slots))
         row[there.positions] = np.arange(len(there.positions))
         kept = matches > 1
         if not fresh:
@@ -279,7 +280,7 @@ class _Undo:
             kept |= self.conflicts.odd(slots, there, row)
             self.writes = self.writes and (self.rest or self.force or not len(self.conflicts))
             self.undone.kept += int(kept.sum())
-        back, stands = slots.before >= 0, row >= 0
+        back, stands = slots.had, is_row(row)
         pending: list[tuple[Slots, Callable[[], Refusals]]] = []
         for action, mask in (("update", back & stands), ("insert", back & ~stands), ("delete", ~back & stands)):
             places = np.flatnonzero(mask & ~kept)
@@ -358,7 +359,7 @@ class _Undo:
         room = max(_SAMPLES - sum(one.action == action for one in self.undone.samples), 0)
         for place in range(min(room, len(slots))):
             now = rows.shown(place) if rows is not None else {}
-            then = self.old.shown(int(slots.before[place])) if slots.before[place] >= 0 else {}
+            then = self.old.shown(int(slots.before[place])) if slots.had[place] else {}
             key = {name: (then or now)[name] for name in self.past.key}
             cells = [(name, now.get(name), then.get(name)) for name in self.columns]
             self.undone.samples.append(Putting(action, key, [one for one in cells if one[1] != one[2]]))
@@ -393,7 +394,7 @@ def _in_words(undone: Undone) -> str:
 
 def _linked(slots: Slots) -> tuple[Slots, Slots]:
     """Rows whose key one change moved from one slot to another, each as one; and the other slots."""
-    left, come = slots.after < 0, slots.before < 0
+    left, come = ~slots.has, ~slots.had
     moved = np.intersect1d(slots.before[left & ~come], slots.after[come & ~left])
     rest = ~(left & np.isin(slots.before, moved)) & ~(come & np.isin(slots.after, moved))
     return Slots(moved, moved, moved), slots.take(np.flatnonzero(rest))

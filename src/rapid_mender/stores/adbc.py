@@ -12,6 +12,13 @@ from typing import Any
 import pyarrow as pa
 
 
+def release(handle: Any) -> None:
+    """Close a connection or a database of the driver's. It refuses while something of it is open that an interrupt
+    left, and nobody holds: then both end when the error is gone."""
+    with suppress(RuntimeError):
+        handle.close()
+
+
 class AdbcLink:
     """One connection to a database, which the caller closes. Errors pass as the driver raises them."""
 
@@ -21,8 +28,7 @@ class AdbcLink:
         self._connection = AdbcConnection(database)
 
     def close(self) -> None:
-        with suppress(RuntimeError):  # an interrupt left a statement that nobody holds: both end when the error is gone
-            self._connection.close()
+        release(self._connection)
 
     def cancel(self) -> None:
         """Make an end of what the connection does, from another thread."""

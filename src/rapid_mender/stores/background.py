@@ -23,7 +23,7 @@ class Background(Generic[_L]):
 
     def __init__(self, link: _L) -> None:
         self.link = link
-        self._thread = ThreadPoolExecutor(1, "rmend-writer")
+        self._thread: ThreadPoolExecutor | None = None
         self._waiting: deque[Future[Any]] = deque()
         self._failed: BaseException | None = None
 
@@ -38,9 +38,15 @@ class Background(Generic[_L]):
             done: Future[_T] = Future()
             done.set_result(self._one(work))
             return done
+        self._thread = self._thread or ThreadPoolExecutor(1, "rmend-writer")
         done = self._thread.submit(self._one, work)
         self._waiting.append(done)
         return done
+
+    @property
+    def at_rest(self) -> bool:
+        """Whether nothing is queued."""
+        return not self._waiting
 
     def drained(self) -> _L:
         """The link, when all that was queued is done."""
@@ -57,7 +63,8 @@ class Background(Generic[_L]):
                 self._waiting.popleft()
             except TimeoutError:  # what was to be cancelled may not have begun when it was
                 cancel()
-        self._thread.shutdown(wait=True, cancel_futures=True)
+        if self._thread is not None:
+            self._thread.shutdown(wait=True, cancel_futures=True)
 
     def _one(self, work: Callable[[_L], _T]) -> _T:
         if self._failed is not None:

@@ -23,7 +23,6 @@ from ..core.schema import Column, TableInfo
 from ..errors import JobError
 from .contract import ALL, Condition, Load, Selection, Session, Store, Where, Written
 
-_PLACE = "\x00place"
 _MOST_CHUNKS = 64  # of a column: a table that grew by a row at a time is put together again
 _OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
 
@@ -143,7 +142,7 @@ class MemorySession(Session):
         return Existing(rows.positions, self.data[info.name].take(rows.locators["row"]), rows.locators)
 
     def count(self, info: TableInfo, where: Where = ()) -> int:
-        return _filtered(self.data[info.name], where).num_rows
+        return len(_holding(self.data[info.name], where))
 
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
         del key  # the rows are known without it
@@ -204,19 +203,22 @@ class MemorySession(Session):
 
     def read(self, info: TableInfo, wanted: Selection = ALL) -> Existing:
         table = self.data[info.name]
-        table = table.append_column(_PLACE, pa.array(np.arange(table.num_rows)))
-        table = _filtered(table, wanted.where)
-        limit = table.num_rows if wanted.limit is None else wanted.limit
+        rows = _holding(table, wanted.where)
+        limit = len(rows) if wanted.limit is None else wanted.limit
         if wanted.by:
-            table = table.sort_by(wanted.by).slice(0 if wanted.first else max(table.num_rows - limit, 0))
-        table = table.slice(0, limit)
-        values = table.select(info.names if wanted.columns is None else list(wanted.columns))
-        return Existing(np.arange(table.num_rows), values, pa.table({"row": table[_PLACE]}))
+            order = pc.sort_indices(table[wanted.by].take(rows))
+            rows = rows.take(order).slice(0 if wanted.first else max(len(rows) - limit, 0))
+        rows = rows.slice(0, limit)
+        values = table.select(info.names if wanted.columns is None else list(wanted.columns)).take(rows)
+        return Existing(np.arange(len(rows)), values, pa.table({"row": rows}))
 
     def pages(self, info: TableInfo, wanted: Selection) -> Iterator[Existing]:
         page = self.read(info, wanted)
         if len(page.positions):
             yield page
+
+    def take_number(self, info: TableInfo, reserved: int | None) -> int | None:
+        return self.last(info.name, info.primary_key[0]) + 1
 
     def last(self, name: str, column: str) -> int:
         return pc.max(self.data[name][column]).as_py() or 0
@@ -230,10 +232,14 @@ def _replaced(values: pa.Array, mask: np.ndarray, new: pa.Array) -> pa.Array:
     return pa.concat_arrays([values, new]).take(pa.array(places))
 
 
-def _filtered(table: pa.Table, where: Where) -> pa.Table:
+def _holding(table: pa.Table, where: Where) -> pa.Array:
+    """The rows for which conditions hold."""
+    rows = pa.array(np.arange(table.num_rows))
     for group in where:
-        table = table.filter(reduce(pc.or_kleene, [_test(table, one) for one in group]))
-    return table
+        columns = table.select(list({one.column for one in group}))
+        some = columns if len(rows) == table.num_rows else columns.take(rows)
+        rows = rows.filter(one_array(reduce(pc.or_kleene, [_test(some, one) for one in group])))
+    return rows
 
 
 def _test(table: pa.Table, one: Condition) -> pa.ChunkedArray:

@@ -21,6 +21,13 @@ class Need(NamedTuple):
     """It is one that Rapid Mender makes if it is not there."""
 
 
+class Numbers(NamedTuple):
+    """The numbers by which a database knows a table and its history."""
+
+    table: int
+    history: int
+
+
 class Catalog(ABC):
     """The tables of a store."""
 
@@ -56,6 +63,11 @@ class Catalog(ABC):
             hint = self.unseen(name) or nearest(name, self.tables(), "tables")
             raise StoreError(f"there is no table {name!r} in {self.where}; {hint}")
         return info
+
+    def is_another(self, before: Numbers, now: Numbers) -> bool:
+        """Whether another table than before stands under a name: it has another number, and its history has not. If
+        both have, the database was restored."""
+        return now.history == before.history and now.table != before.table
 
     def fits(self, name: str) -> bool:
         """Whether the database has room for a name of a table or a column."""

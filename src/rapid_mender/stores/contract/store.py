@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
-from contextlib import AbstractContextManager
+from contextlib import AbstractContextManager, nullcontext
 
 import pyarrow as pa
 
@@ -57,6 +57,10 @@ class Store(ABC):
 
     def close(self) -> None:  # noqa: B027  a store that keeps nothing open has nothing to do
         """Close what is kept open between merges."""
+
+    def kept_open(self) -> AbstractContextManager[None]:
+        """Within it a connection is kept for the next session, also where that is not done by itself."""
+        return nullcontext()
 
     def watch(self, history: TableInfo) -> Watch:
         """Who may still commit a number that a history lacks. The caller closes it."""

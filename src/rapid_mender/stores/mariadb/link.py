@@ -12,11 +12,8 @@ from dataclasses import dataclass, field, replace
 from typing import Any
 
 import pyarrow as pa
-import pyarrow.compute as pc
-import pyarrow.csv as pcsv
 import pyarrow.types as pt
 
-from ...core.cast import as_text
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..contract import Conflict, Forbidden, Refused
@@ -24,6 +21,7 @@ from ..sql.link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLin
 from ..sql.text import literals, text_sql
 from ..waiting import in_words
 from .errors import translated
+from .lines import lines_of, parsed
 from .tables import column_of, declare, definition, describe, quoted
 from .wire import TLS, can_offer, connect, offered
 
@@ -163,6 +161,11 @@ class MariaDBLink(SQLLink):
         with translated(self.where, self._state, sql), self._connection.cursor() as cursor:
             return int(cursor.execute(sql))
 
+    @property
+    def last_number(self) -> int:
+        """What AUTO_INCREMENT gave the row of the last statement."""
+        return int(self._connection.insert_id())
+
     def _state(self) -> str:
         """The SQLSTATE of the error that has just come."""
         import pymysql
@@ -194,15 +197,15 @@ class MariaDBLink(SQLLink):
             parts = self._cells(sql)
             table = None
             if all(text is not None for text, _ in parts):
-                table = _parsed([text for text, _ in parts], picks)
+                table = parsed([text for text, _ in parts], picks)
             if table is not None and table.num_rows == sum(int(count) for _, count in parts):
                 return table
             # a group that did not fit into a packet was cut
-        return _need(_parsed([text for (text,) in self._cells(f"SELECT {row} {rest}{end}")], picks), self.where)
+        return _need(parsed([text for (text,) in self._cells(f"SELECT {row} {rest}{end}")], picks), self.where)
 
     def returning(self, sql: str, picks: Sequence[Pick]) -> pa.Table:
         cells = self._cells(f"{sql} RETURNING {self._spelled(picks)}")
-        return _need(_parsed([text for (text,) in cells], picks), self.where)
+        return _need(parsed([text for (text,) in cells], picks), self.where)
 
     def _cells(self, sql: str) -> Sequence[tuple[Any, ...]]:
         with translated(self.where, self._state), self._connection.cursor() as cursor:
@@ -365,53 +368,6 @@ class _Forbidden(Exception):
 
 def _text(value: Any) -> Any:
     return value.decode() if isinstance(value, bytes) else None if value is None else str(value)
-
-
-def lines_of(columns: Sequence[Cells]) -> pa.Buffer | bytes:
-    """Rows as CSV: null is NULL, texts stand in quotes."""
-    cells = []
-    for _, values in columns:
-        if pt.is_binary(values.type):
-            texts = pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
-        else:
-            texts = as_text(values)[0]
-        if pt.is_string(values.type):
-            if pc.any(pc.match_substring(texts, '"')).as_py():
-                texts = pc.replace_substring(texts, '"', '""')
-            texts = pc.binary_join_element_wise('"', texts, '"', "")
-        cells.append(texts)
-    rows = pc.binary_join_element_wise(*cells, ",", null_handling="replace", null_replacement="NULL")
-    lines = pc.binary_join_element_wise(rows, "\n", "")
-    offsets, data = lines.buffers()[1:]
-    if data is None:
-        return b""
-    ends = memoryview(offsets).cast("i")
-    return data.slice(ends[lines.offset], ends[lines.offset + len(lines)] - ends[lines.offset])
-
-
-def _parsed(texts: Sequence[bytes], picks: Sequence[Pick]) -> pa.Table | None:
-    """Lines of CSV as a table; None if they are not whole."""
-    names = [one.alias for one in picks]
-    schema = pa.schema([(one.alias, one.wire) for one in picks])
-    if not texts:
-        return schema.empty_table()
-    data = b"\n".join(texts) + b"\n"
-    plain = [(field.name, field.type if pt.is_integer(field.type) else pa.string()) for field in schema]
-    for types in (schema, pa.schema(plain)):  # what is no time of the calendar stays a text
-        try:
-            return pcsv.read_csv(
-                pa.BufferReader(data),
-                pcsv.ReadOptions(column_names=names, block_size=len(data) + 1, use_threads=len(data) > 1 << 20),
-                pcsv.ParseOptions(newlines_in_values=True, ignore_empty_lines=False),
-                pcsv.ConvertOptions(
-                    check_utf8=False, column_types=types, null_values=[""], strings_can_be_null=True,
-                    quoted_strings_can_be_null=False,
-                ),
-            )  # fmt: skip
-        except pa.ArrowInvalid as error:
-            if "CSV parse error" in str(error):
-                return None
-    return None
 
 
 def _need(table: pa.Table | None, where: str) -> pa.Table:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import replace
 from functools import cached_property
 
@@ -19,11 +20,13 @@ from ..sql.link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLin
 from ..sql.session import Sent, SQLSession
 from ..sql.text import text_sql
 from .capturing import MariaDBCapturing
-from .link import MariaDBLink, lines_of
+from .lines import lines_of
+from .link import MariaDBLink
 from .tables import NUMBER, TEXT, bytes_in_row, quoted
 
 _MOST_COLUMNS = 1017
 _ROW = 65_535
+_SOME_VALUE = {pa.string(): "", pa.timestamp("ms", "UTC"): "2000-01-01"}
 
 
 class MariaDBSession(MariaDBCapturing, SQLSession):
@@ -47,6 +50,21 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
             values = values.set_column(place, name, array)
         values, others = super().normalise(info, values)
         return values, others | refused | (self._too_long(values) if values.num_rows else {})
+
+    def take_number(self, info: TableInfo, reserved: int | None) -> int | None:
+        link: MariaDBLink = self._write.drained()
+        if reserved is not None or not link.marks:
+            return reserved
+        needed = [one for one in info.columns if not one.nullable and not one.has_default]
+        names = ", ".join(quoted(one.name) for one in needed)
+        values = ", ".join(text_sql(one.one_of[0] if one.one_of else _SOME_VALUE[one.type]) for one in needed)
+        link.run("SAVEPOINT rmend_number")
+        number = None
+        with suppress(Refused):  # if the counter is behind
+            link.run(f"INSERT INTO {self._described(info).sql} ({names}) VALUES ({values})")
+            number = link.last_number
+        link.run("ROLLBACK TO SAVEPOINT rmend_number")  # the row is undone again, what has counted is not
+        return number
 
     def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
         link: MariaDBLink = self._write.drained()

@@ -125,6 +125,20 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
             self._counted[info] = link.sequences(int(self._described(info).info.identity))
         return self._counted[info]
 
+    def take_number(self, info: TableInfo, reserved: int | None) -> int | None:
+        if reserved is not None:
+            return reserved
+        table, link = self._described(info), self._write.drained()
+        column = name_sql(info.primary_key[0])
+        counter = f"pg_catalog.pg_get_serial_sequence({text_sql(table.sql)}, {text_sql(info.primary_key[0])})"
+        may = "pg_catalog.has_sequence_privilege(c.counter, 'UPDATE')"
+        picks = [
+            Pick(f"CASE WHEN {may} THEN pg_catalog.nextval(c.counter::pg_catalog.regclass) END", "next", pa.int64()),
+            Pick(f"(SELECT {link.call('max')}(t.{column}) FROM {table.sql} AS t)", "last", pa.int64()),
+        ]
+        one = link.select(picks, f"FROM (SELECT {counter} AS counter) AS c").to_pylist()[0]
+        return one["next"] if one["next"] is not None and one["next"] > (one["last"] or 0) else None
+
     def behind(self, info: TableInfo) -> list[tuple[str, str]]:
         return [(one["column"], one["name"]) for one in self._sequences(info) if not one["may"]]
 

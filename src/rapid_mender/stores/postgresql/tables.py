@@ -74,6 +74,7 @@ def described(answer: str) -> Described:
             for f in one["reach"] or ()
         ),
         f"{one['oid']}",
+        number=int(one["oid"]),
         owner=one["owner"],
         rights=frozenset(name for name, may in one["rights"].items() if may),
     )

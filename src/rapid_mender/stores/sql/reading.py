@@ -13,6 +13,7 @@ import pyarrow.types as pt
 from ...core.cast import as_text, cast, plain
 from ...core.existing import Existing, Verbatim
 from ...core.keys import one_array
+from ...core.row_numbers import NO_ROW, as_indices, no_rows
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..contract import ALL, Condition, Normalised, Selection, Where
@@ -211,9 +212,9 @@ class SQLReading(SQLDescribing):
 
             parts, _ = link.in_parts(len(each.dictionary), some, lambda error, row: None)
         answer = together(parts, picks)
-        spelled = np.full(len(each.dictionary), -1)
-        spelled[answer["n"].to_numpy()] = np.where(answer["value"].is_valid(), np.arange(answer.num_rows), -1)
-        places = pa.array(spelled, mask=spelled < 0).take(each.indices)
+        spelled = no_rows(len(each.dictionary))
+        spelled[answer["n"].to_numpy()] = np.where(answer["value"].is_valid(), np.arange(answer.num_rows), NO_ROW)
+        places = as_indices(spelled).take(each.indices)
         bad = np.asarray(pc.and_(pc.is_valid(values), pc.is_null(places)))
         return cast(plain(answer["value"]).take(places), column)[0], bad
 

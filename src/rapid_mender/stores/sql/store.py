@@ -10,7 +10,7 @@ from contextlib import AbstractContextManager, contextmanager, nullcontext, supp
 from typing import Generic, TypeVar
 
 from ...core.schema import TableInfo
-from ...errors import JobError, StoreError
+from ...errors import JobError, StoreError, UncertainError
 from ..contract import Session, Store
 from ..waiting import told
 from .link import Described, Lost, SQLLink
@@ -135,7 +135,7 @@ class ServerStore(Store, Generic[_L]):
                 session.close()
                 if write and self.ending:
                     link.run(self.ending)
-                link.run("COMMIT" if write else "ROLLBACK")
+                self._end(link, write)
             except BaseException as error:
                 active.clear()
                 session.abandon()
@@ -159,6 +159,18 @@ class ServerStore(Store, Generic[_L]):
             else:
                 with suppress(StoreError):
                     link.close()
+
+    def _end(self, link: _L, write: bool) -> None:
+        if not write:
+            link.run("ROLLBACK")
+            return
+        try:
+            link.run("COMMIT")
+        except Lost as error:
+            raise UncertainError(
+                f"{self.where}: the connection was lost while the commit was on its way, so nobody knows whether it "
+                "took effect"
+            ) from error
 
 
 def seconds(name: str, value: str) -> float:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import math
 import os
 import re
 import threading
@@ -14,7 +15,7 @@ from urllib.parse import quote
 import pyarrow as pa
 
 from ...errors import StoreError
-from ..adbc import AdbcLink
+from ..adbc import AdbcLink, release
 from ..contract import Refused, Unreachable
 
 _AT_ONCE = "adbc.sqlite.query.batch_rows"
@@ -38,7 +39,8 @@ _MENDS = (
 # how the driver hands over what a single step of a statement could not do
 _REFUSAL = re.compile(r"^Failed to reset statement: (?!out of memory|interrupted)|^(?=datatype mismatch)", re.I)
 
-_open_links: Counter[tuple[int, int]] = Counter()  # by device and file number
+_busy_links: Counter[tuple[int, int]] = Counter()  # by device and file number
+_kept_open: Counter[tuple[int, int]] = Counter()  # how often links that are kept, and hold no lock, have a file open
 _counting = threading.Lock()
 
 
@@ -82,15 +84,23 @@ def is_open_elsewhere(path: str) -> bool:
     Python's `sqlite3`, do not see each other's locks, and drop them when they close the file: both would write at
     once, and damage it. (See "How To Corrupt An SQLite Database File", section 2.2, in SQLite's documentation.)
     """
+    return _is_elsewhere(identity_of_file(path))
+
+
+def _is_elsewhere(file: tuple[int, int]) -> bool:
     with _counting:
-        file = _identity(path)
-        if _open_links[file]:
+        if _busy_links[file]:
             return False
-        folder = next((one for one in ("/proc/self/fd", "/dev/fd") if os.path.isdir(one)), None)
-        return folder is None or any(_is(number, file) for number in os.listdir(folder))
+        return _count_open(file) > _kept_open[file]
 
 
-def _identity(path: str) -> tuple[int, int]:
+def _count_open(file: tuple[int, int]) -> float:
+    """How often this process has a file open; infinity if it is not known."""
+    folder = next((one for one in ("/proc/self/fd", "/dev/fd") if os.path.isdir(one)), None)
+    return math.inf if folder is None else sum(_is(number, file) for number in os.listdir(folder))
+
+
+def identity_of_file(path: str) -> tuple[int, int]:
     status = os.stat(path)
     return status.st_dev, status.st_ino
 
@@ -108,16 +118,18 @@ class Link:
 
     def __init__(self, path: str, writable: bool, patience: int, cache_kib: int = _CACHE_KIB) -> None:
         """`patience` is how many milliseconds to wait for another program's lock."""
-        self.path = path
+        self.path, self.writable = path, writable
         self._connect(writable, patience, cache_kib)
 
     def _connect(self, writable: bool, patience: int, cache_kib: int) -> None:
-        self._file = _identity(self.path)
+        self._file, self._process = identity_of_file(self.path), os.getpid()
+        self._times = 0.0
+        """How often it has the file open, if that was counted."""
         self._database: Any = None
         self._adbc: AdbcLink | None = None
         self._connection: AdbcLink
         with _counting:
-            _open_links[self._file] += 1
+            _busy_links[self._file] += 1
         try:
             self._open(writable, patience, cache_kib)
         except BaseException:
@@ -135,15 +147,48 @@ class Link:
         self.run(f"PRAGMA cache_size = -{cache_kib}")
         self.run("PRAGMA foreign_keys = ON")
 
+    @property
+    def may_close(self) -> bool:
+        """Whether closing it drops no locks of others who have the file open by now, and it is not that of a process
+        from which this one was forked."""
+        return self._process == os.getpid() and not _is_elsewhere(self._file)
+
+    @property
+    def is_current(self) -> bool:
+        """Whether the file of its path is still the one that it has open, in this process."""
+        try:
+            return self._process == os.getpid() and identity_of_file(self.path) == self._file
+        except OSError:
+            return False
+
+    def rest(self) -> bool:
+        """It is kept for later, and holds no lock. Returns whether that can be: whether it is known how often it has
+        the file open."""
+        with _counting:
+            if _busy_links[self._file] == 1 and not self._times:
+                self._times = _count_open(self._file) - _kept_open[self._file]
+            if not self._times or self._times == math.inf:
+                return False
+            _busy_links[self._file] -= 1
+            _kept_open[self._file] += int(self._times)
+            return True
+
+    def go_on(self) -> None:
+        """It is used again."""
+        with _counting:
+            _busy_links[self._file] += 1
+            _kept_open[self._file] -= int(self._times)
+
     def close(self) -> None:
         """Close the file, also one that could not be opened whole: what stays open looks like somebody else's."""
         try:
-            for one in (self._adbc, self._database):
-                if one is not None:
-                    one.close()
+            if self._adbc is not None:
+                self._adbc.close()
+            if self._database is not None:
+                release(self._database)
         finally:
             with _counting:
-                _open_links[self._file] -= 1
+                _busy_links[self._file] -= 1
 
     def run(self, sql: str, bound: pa.Table | None = None) -> None:
         """Run a statement; with `bound`, once for each of its rows."""

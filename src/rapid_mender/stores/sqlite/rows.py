@@ -32,7 +32,7 @@ class Rows:
     """Reads rows of a table over any link to its file."""
 
     def __init__(self, described: Described) -> None:
-        self.info = described.info
+        self.info, self.lasts = described.info, described.lasts
         self.finders = described.finders
         """The columns by which a row is found again."""
         self._indexed: dict[tuple[str, ...], bool] = {}
@@ -85,13 +85,13 @@ class Rows:
     def fetch(self, link: Link, keys: pa.Table, only: Condition | None = None) -> Existing:
         """The rows that have one of `keys`, and for which a condition holds."""
         names = keys.column_names
-        bound = {f"k{i}": encode(self.info[name], one_array(keys[name])) for i, name in enumerate(names)}
+        bound = {f"k{i}": encode(one_array(keys[name])) for i, name in enumerate(names)}
         also = ""
         if only is not None and only.value is None:
             also = f" AND t.{name_sql(only.column)} IS NULL"
         elif only is not None:
             column = self.info[only.column]
-            bound["only"] = encode(column, pa.repeat(pa.scalar(only.value, column.type), keys.num_rows))
+            bound["only"] = encode(pa.repeat(pa.scalar(only.value, column.type), keys.num_rows))
         if self.is_indexed(link, tuple(names)):
             where = " AND ".join(f"t.{name_sql(name)} = ?{i + 2}" for i, name in enumerate(names))
             also = also or (f" AND t.{name_sql(only.column)} = ?{len(names) + 2}" if only is not None else "")
@@ -194,7 +194,7 @@ class Rows:
                 if one.value is None:
                     either.append(f"t.{name_sql(column.name)} IS {'NOT ' if one.op == 'is not null' else ''}NULL")
                     continue
-                bound[f"p{len(bound)}"] = encode(column, pa.array([one.value], column.type))
+                bound[f"p{len(bound)}"] = encode(pa.array([one.value], column.type))
                 mark = f"?{len(bound)}"
                 test = (
                     f"instr(t.{name_sql(column.name)}, {mark}) > 0"

@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
-from typing import Any
+from concurrent.futures import Future
+from typing import Any, TypeVar
 
 import numpy as np
 import pyarrow as pa
@@ -13,35 +14,43 @@ from ...core.existing import Existing
 from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
-from ..background import Background
 from ..contract import ALL, Condition, Load, Normalised, Refusals, Selection, Where, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .capturing import SQLiteCapturing
+from .describing import Known, SQLiteDescribing
 from .link import Link, Locked
 from .rows import Rows
-from .tables import Described, Known, describe, table_names
-from .types import PARTS, as_one, declare, decode_parts, encode, form_sql, too_many_digits, typed_parts
+from .types import (
+    PARTS,
+    as_one,
+    declare,
+    decode_parts,
+    encode,
+    form_sql,
+    spelled,
+    too_many_digits,
+    typed_parts,
+)
 from .watching import Watching
 
+_T = TypeVar("_T")
 _NUMERIC_LOOKING = r"^\s*[+-]?([0-9]+\.?[0-9]*|\.[0-9]+)([eE][+-]?[0-9]+)?\s*$"
 _READER_CACHE_KIB = 32_768  # it reads sorted keys, and so each page once
+FEW_ROWS = 48
+"""Up to this many rows are looked up and written in the caller's thread, over one connection."""
 _MOST_COLUMNS = 2000
 _PAGE_ROWS = 1 << 17
 
 
-class SQLiteSession(SQLiteCapturing):
-    def __init__(self, link: Link, known: Known, write: bool) -> None:
-        """`known`: what other sessions of the store know of its tables."""
-        self._path, self._known = link.path, known
-        self._described: dict[str, Described] | None = None
-        self._write = Background(link)
-        self._reader = type(link)(link.path, False, 0, _READER_CACHE_KIB) if write else None
-        self._tables: dict[str, Rows | None] = {}
-        self._watching = Watching()
+class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
+    """`known`: what other sessions of the store know of its tables."""
 
-    @property
-    def where(self) -> str:
-        return self._path
+    def __init__(self, link: Link, known: Known, write: bool) -> None:
+        super().__init__(link, known)
+        self._reads_beside = write
+        """A second connection may look at the table while the first writes."""
+        self._reader: Link | None = None
+        self._watching = Watching()
 
     def close(self) -> None:
         """Wait for all writes to end. Raises the error of one that failed."""
@@ -51,45 +60,7 @@ class SQLiteSession(SQLiteCapturing):
 
     def abandon(self) -> None:
         self._write.close()
-        if self._reader is not None:
-            self._reader.close()
-            self._reader = None
-
-    # -- describing ---------------------------------------------------------------------------------
-
-    def tables(self) -> list[str]:
-        return table_names(self._write.drained())
-
-    def find(self, name: str) -> TableInfo | None:
-        if name not in self._tables:
-            link = self._write.drained()
-            if self._described is None:
-                self._described = self._known.at(link)
-            described = self._described.get(name)
-            if described is None:
-                described = describe(link, name)
-                if described is not None and described.lasts:
-                    self._described[name] = described
-            self._tables[name] = Rows(described) if described is not None else None
-        rows = self._tables[name]
-        return None if rows is None else rows.info
-
-    def _forget(self, name: str) -> None:
-        """Forget what is known of a table that is being altered."""
-        self._tables.pop(name, None)
-        self._described = {}
-
-    def _forget_all(self) -> None:
-        self._tables, self._described = {}, {}
-
-    def _finders(self, info: TableInfo) -> Sequence[str]:
-        return self._rows(info).finders
-
-    def _rows(self, info: TableInfo) -> Rows:
-        self.find(info.name)
-        rows = self._tables[info.name]
-        assert rows is not None
-        return rows
+        self._stop_reading()
 
     # -- reading ------------------------------------------------------------------------------------
 
@@ -111,7 +82,7 @@ class SQLiteSession(SQLiteCapturing):
             return values
         forms = ", ".join(form_sql("c", form, form) for form in PARTS)
         sql = f"SELECT {forms} FROM (SELECT CAST(?1 AS NUMERIC) AS c)"
-        link = self._reader or self._write.drained()
+        link = self._beside(few=True) or self._write.drained()
         parts = typed_parts(link.query(sql, pa.table({"v": values.filter(mask)})))
         return pc.replace_with_mask(values, mask, decode_parts(column, parts).values)
 
@@ -129,18 +100,31 @@ class SQLiteSession(SQLiteCapturing):
         del by  # every row has a locator
         if fresh or info.triggers:
             return self._rows(info).fetch(self._write.drained(), keys, only)
-        return self._read(lambda link, rows: rows.fetch(link, keys, only), info)
+        return self._read(lambda link, rows: rows.fetch(link, keys, only), info, keys.num_rows <= FEW_ROWS)
 
-    def _read(self, look: Callable[[Link, Rows], Existing], info: TableInfo) -> Existing:
+    def _read(self, look: Callable[[Link, Rows], Existing], info: TableInfo, few: bool = False) -> Existing:
         """Look at the table as it was when the transaction began, if that is still possible."""
-        if self._reader is not None:
+        reader = self._beside(few)
+        if reader is not None:
             try:
-                with self._reader.one_look():
-                    return look(self._reader, self._rows(info))
+                with reader.one_look():
+                    return look(reader, self._rows(info))
             except Locked:  # the writer's cache is full, and it has taken the file
-                self._reader.close()
-                self._reader = None
+                self._stop_reading()
         return look(self._write.drained(), self._rows(info))
+
+    def _beside(self, few: bool) -> Link | None:
+        """The second connection, if there may be one; `few`: it is opened only while the first is at work."""
+        worth = not few or not self._write.at_rest
+        if self._reader is None and self._reads_beside and worth:
+            self._reader = type(self._write.link)(self._path, False, 0, _READER_CACHE_KIB)
+        return self._reader
+
+    def _stop_reading(self) -> None:
+        self._reads_beside = False
+        if self._reader is not None:
+            self._reader.close()
+            self._reader = None
 
     def read(self, info: TableInfo, wanted: Selection = ALL) -> Existing:
         return self._rows(info).read(self._write.drained(), wanted)
@@ -234,6 +218,9 @@ class SQLiteSession(SQLiteCapturing):
         if info.triggers:
             self._watching.count(self._write.drained(), own)
 
+    def take_number(self, info: TableInfo, reserved: int | None) -> int | None:
+        return self.last(info.name, info.primary_key[0]) + 1  # nobody else writes meanwhile
+
     def unrecorded(self, info: TableInfo) -> int:
         self._write.drained()
         return self._watching.counted()
@@ -249,7 +236,11 @@ class SQLiteSession(SQLiteCapturing):
         return self._isolated(sql, bound, not info.triggers)
 
     def _isolated(self, sql: str, bound: pa.Table, one_change: bool) -> Callable[[], Refusals]:
-        return self._write.later(lambda link: link.run_each(sql, bound, one_change)).result
+        return self._later(bound.num_rows, lambda link: link.run_each(sql, bound, one_change)).result
+
+    def _later(self, count: int, work: Callable[[Link], _T]) -> Future[_T]:
+        """Write in the background; `count` is how many rows."""
+        return self._write.later(work, little=count <= FEW_ROWS)
 
     def _inserting(self, info: TableInfo, values: pa.Table, literals: Mapping[str, str]) -> tuple[str, pa.Table]:
         names = values.column_names
@@ -263,11 +254,11 @@ class SQLiteSession(SQLiteCapturing):
                 *(None if part is None else part.address for part in array.buffers()),
             )
             if place not in bound:
-                bound[place] = len(bound) + 1, encode(info[name], array)
+                bound[place] = len(bound) + 1, encode(array)
             marks.append(f"?{bound[place][0]}")
         if not names and not literals:  # then at least the number of the row, which the database makes
             names, marks, number = [self._rows(info).finders[0]], ["?1"], pa.nulls(values.num_rows, pa.int64())
-            bound[0,] = 1, encode(Column(names[0], number.type), number)
+            bound[0,] = 1, encode(number)
         listed = ", ".join(map(name_sql, [*names, *literals]))
         # OR ABORT: whatever the table says of conflicts, no row may be dropped or replaced in silence
         sql = (
@@ -287,7 +278,7 @@ class SQLiteSession(SQLiteCapturing):
     def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
         names = values.column_names
         sets = ", ".join(f"{name_sql(name)} = ?{i + 1}" for i, name in enumerate(names))
-        bound = [encode(info[name], one_array(values[name])) for name in names] + rows.locators.columns
+        bound = [encode(one_array(values[name])) for name in names] + rows.locators.columns
         labels = [*names, *(f"locator {i}" for i in range(rows.locators.num_columns))]
         sql = f"UPDATE OR ABORT {name_sql(info.name)} SET {sets} WHERE {self._rows(info).located(len(names) + 1)}"
         self._watch(info)
@@ -297,7 +288,7 @@ class SQLiteSession(SQLiteCapturing):
             some = rows.take(landed)
             for i, name in enumerate(self._rows(info).finders):
                 if name in values.column_names:
-                    moved = encode(info[name], one_array(values[name]).take(pa.array(landed)))
+                    moved = encode(one_array(values[name]).take(pa.array(landed)))
                     some.locators = some.locators.set_column(i, f"r{i}", moved)
             stored = self.again(info, some)
             self._count_beside(info, some.locators)
@@ -320,7 +311,7 @@ class SQLiteSession(SQLiteCapturing):
             refusals = link.run_each(sql, rows.locators.take(pa.array(keep)), one_change)
             return {int(keep[at]): reason for at, reason in refusals.items()}
 
-        done = self._write.later(work)
+        done = self._later(len(rows.positions), work)
         refused: Callable[[], Refusals] = done.result
         if info.triggers:
             gone = np.delete(np.arange(len(rows.positions)), list(done.result()))
@@ -353,10 +344,6 @@ class SQLiteSession(SQLiteCapturing):
         if len(info.primary_key) > 1:
             lines.append(f"PRIMARY KEY ({', '.join(map(name_sql, info.primary_key))})")
         return f"CREATE TABLE {name_sql(info.name)} ({', '.join(lines)})"
-
-    def has_index(self, info: TableInfo, name: str) -> bool:
-        sql = "SELECT count(*) FROM sqlite_master WHERE type = 'index' AND name = ?1"
-        return bool(self._write.drained().rows(sql, [name])[0][0])
 
     def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
         self._write.drained().run(self._index_sql(info, name, columns))
@@ -398,8 +385,10 @@ class SQLiteSession(SQLiteCapturing):
                 cell = f"{name_sql(name)} = coalesce(?1, ?2, ?3, ?4)"
                 link.run(f"UPDATE {name_sql(info.name)} SET {cell} WHERE {name_sql(number)} = ?5", again)
 
-        self._write.later(work)
+        self._later(values.num_rows, work)
 
     def _literal(self, column: Column, value: Any) -> str:
-        stored = encode(column, pa.array([value], column.type))[0].as_py()
+        stored = spelled(column.type, value)
+        if stored is None:
+            stored = encode(pa.array([value], column.type))[0].as_py()
         return text_sql(stored) if isinstance(stored, str) else str(int(stored))

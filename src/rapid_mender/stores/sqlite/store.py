@@ -11,6 +11,7 @@ rows that it has not written yet. Once SQLite needs the file for the writer alon
 from __future__ import annotations
 
 import os
+import threading
 import time
 from collections.abc import Iterator
 from contextlib import contextmanager, suppress
@@ -21,13 +22,14 @@ from ..contract import Session, Store
 from ..urls import without_password
 from ..waiting import AFTER, tell
 from . import company
+from .describing import known_at
 from .link import Link, Locked, is_open_elsewhere
 from .session import SQLiteSession
-from .tables import Known
 from .worker import RemoteLink
 
 _PATIENCE = 20.0
 _READS = 5_000  # milliseconds to wait for a lock within a statement
+_KEPT_CACHE_KIB = 65_536  # of a connection that is kept
 _BRIEFLY = 200  # milliseconds: a wait that a Ctrl-C may end
 
 
@@ -46,7 +48,11 @@ class SQLiteStore(Store):
     def __init__(self, path: str | os.PathLike[str], apart: bool | None = None, patience: float = _PATIENCE) -> None:
         self.path = os.path.abspath(os.fspath(path))
         self._apart, self._patience = apart, patience
-        self._known = Known()
+        self._known = known_at(self.path)
+        self._keepers = 0
+        """How many ask that connections be kept."""
+        self._kept: dict[type[Link], Link] = {}
+        self._lock = threading.Lock()
 
     @classmethod
     def of_url(cls, url: str) -> SQLiteStore:
@@ -72,8 +78,7 @@ class SQLiteStore(Store):
         writable = os.access(self.path, os.W_OK)
         if write and not writable:
             raise StoreError(f"{self.path} is read-only; make it writable for this user to merge into it")
-        kind = RemoteLink if self._is_apart(guests) else Link
-        link = kind(self.path, writable, _READS)
+        link, sound = self._link(RemoteLink if self._is_apart(guests) else Link, writable), False
         try:
             if write:
                 self._wait(link, "BEGIN IMMEDIATE")
@@ -87,12 +92,61 @@ class SQLiteStore(Store):
                     self._wait(link, "COMMIT")
                 else:
                     link.run("ROLLBACK")
+                sound = True
             except BaseException:
                 session.abandon()
                 with suppress(StoreError):
                     link.run("ROLLBACK")
                 raise
         finally:
+            if not (sound and self._keep(link)):
+                link.close()
+
+    @contextmanager
+    def kept_open(self) -> Iterator[None]:
+        with self._lock:
+            self._keepers += 1
+        try:
+            yield
+        finally:
+            with self._lock:
+                self._keepers -= 1
+            if not self._keepers:
+                self.close()
+
+    def close(self) -> None:
+        with self._lock:
+            links, self._kept = list(self._kept.values()), {}
+        for link in links:
+            self._end(link)
+
+    def _link(self, kind: type[Link], writable: bool) -> Link:
+        """A connection: one that was kept, if it is still of use."""
+        with self._lock:
+            link = self._kept.pop(kind, None)
+        if link is not None:
+            if link.is_current and link.writable == writable:
+                link.go_on()
+                return link
+            self._end(link)
+        return kind(self.path, writable, _READS, *([_KEPT_CACHE_KIB] if self._keepers else []))
+
+    def _keep(self, link: Link) -> bool:
+        """Keep a connection for the next session, if that is asked for. Returns whether it is kept."""
+        with self._lock:
+            if not self._keepers or type(link) in self._kept:
+                return False
+            if kept := link.rest():
+                self._kept[type(link)] = link
+            return kept
+
+    def _end(self, link: Link) -> None:
+        """Close a connection that was kept; not where others have the file open by now, whose locks that would drop,
+        nor in a process that was forked."""
+        if not link.may_close:
+            return
+        link.go_on()
+        with suppress(StoreError):
             link.close()
 
     def _wait(self, link: Link, sql: str) -> None:

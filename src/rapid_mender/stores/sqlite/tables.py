@@ -19,7 +19,6 @@ _SEEN_ROWS = 100_000  # rows that are looked at to learn what a column without a
 
 
 _UNTYPED = ("", "ANY")
-_Schema = tuple[tuple[Any, ...], ...]
 
 
 @dataclass(frozen=True)
@@ -35,20 +34,6 @@ class Described:
         return all((column.declared or "").upper() not in _UNTYPED for column in self.info.columns)
 
 
-class Known:
-    """Tables that were described before, for as long as nothing in the file's schema changes."""
-
-    def __init__(self) -> None:
-        self._last: tuple[_Schema, dict[str, Described]] = (), {}
-
-    def at(self, link: Link) -> dict[str, Described]:
-        """The tables that are known of the file as it is now, by name. What is learnt may be added."""
-        schema = tuple(link.rows("SELECT type, name, tbl_name, sql FROM sqlite_master"))
-        if schema != self._last[0]:
-            self._last = schema, {}
-        return self._last[1]
-
-
 def table_names(link: Link) -> list[str]:
     sql = r"SELECT name FROM sqlite_master WHERE type = 'table' AND name NOT LIKE 'sqlite\_%' ESCAPE '\'"
     return [name for (name,) in link.rows(sql)]
@@ -56,11 +41,11 @@ def table_names(link: Link) -> list[str]:
 
 def describe(link: Link, name: str) -> Described | None:
     """Describe a table, whatever the case of its name; None if there is none. Raises StoreError for a view."""
-    kinds = link.rows("SELECT name, type FROM sqlite_master WHERE name = ?1 COLLATE NOCASE", [name])
+    kinds = link.rows("SELECT name, type, rowid FROM sqlite_master WHERE name = ?1 COLLATE NOCASE", [name])
     kinds = [row for row in kinds if row[1] in ("table", "view")]
     if not kinds:
         return None
-    real_name, kind = kinds[0]
+    real_name, kind, number = kinds[0]
     if kind == "view":
         raise StoreError(f"{name!r} is a view; records can be merged into a table only")
     listed = link.rows("SELECT * FROM pragma_table_xinfo(?1)", [real_name])
@@ -87,7 +72,7 @@ def describe(link: Link, name: str) -> Described | None:
     refers = tuple(f"{a} refers to {b}{f'.{c}' if c else ''}" for a, b, c in link.rows(sql, [real_name]))
     info = TableInfo(
         real_name, columns, key, _unique(link, real_name), triggers, _is_referenced(link, real_name), refers,
-        _reach(link, real_name), real_name,
+        _reach(link, real_name), real_name, number=number,
     )  # fmt: skip
     return Described(info, finders)
 

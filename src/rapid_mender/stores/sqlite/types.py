@@ -8,8 +8,11 @@ in which Rapid Mender writes each type. It reads other forms where their meaning
 from __future__ import annotations
 
 import re
+from collections.abc import Callable
 from dataclasses import dataclass
+from datetime import UTC, datetime
 from functools import lru_cache
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -145,20 +148,43 @@ def expected(column: Column) -> tuple[pa.DataType, ...]:
 # -- writing ----------------------------------------------------------------------------------------
 
 
-def encode(column: Column, values: pa.Array) -> pa.Array:
-    """Values of a column in the form in which SQLite is given them."""
-    kind = values.type
+def encode(values: pa.Array) -> pa.Array:
+    """Values in the form in which SQLite is given them."""
+    encoder = _encoder(values.type)
+    return values if encoder is None else encoder(values)
+
+
+def spelled(kind: pa.DataType, value: Any) -> str | int | None:
+    """A value in that form, as `encode` makes it; None where only that does."""
+    if type(value) is str and pt.is_string(kind):
+        return value
+    if type(value) is int and pt.is_integer(kind):
+        return value
+    if isinstance(value, datetime) and value.tzinfo is UTC and kind == pa.timestamp("ms", "UTC"):
+        plain = value.replace(tzinfo=None, microsecond=value.microsecond // 1000 * 1000)
+        return f"{plain.isoformat(' ')}Z"
+    return None
+
+
+@lru_cache(1000)
+def _encoder(kind: pa.DataType) -> Callable[[pa.Array], pa.Array] | None:
+    """What makes that form of values of a type; None: it is their own."""
     if pt.is_boolean(kind):
-        return values.cast(pa.int64())
+        return lambda values: values.cast(pa.int64())
     if pt.is_date(kind) or pt.is_decimal(kind):
-        return values.cast(pa.string())
+        return lambda values: values.cast(pa.string())
     if pt.is_time(kind):
-        return _shorter(values.cast(pa.int64()), values.cast(pa.string()), 8)
+        return lambda values: _shorter(values.cast(pa.int64()), values.cast(pa.string()), 8)
     if pt.is_timestamp(kind):
-        plain = values.cast(pa.timestamp("us" if kind.unit == "ms" else kind.unit))  # as it is when it is read
-        text = _shorter(plain.cast(pa.timestamp("us")).cast(pa.int64()), plain.cast(pa.string()), 19)
-        return text if kind.tz is None else pc.binary_join_element_wise(text, "Z", "")
-    return values
+        return _timestamps
+    return None
+
+
+def _timestamps(values: pa.Array) -> pa.Array:
+    kind = values.type
+    plain = values.cast(pa.timestamp("us" if kind.unit == "ms" else kind.unit))  # as it is when it is read
+    text = _shorter(plain.cast(pa.timestamp("us")).cast(pa.int64()), plain.cast(pa.string()), 19)
+    return text if kind.tz is None else pc.binary_join_element_wise(text, "Z", "")
 
 
 def _shorter(micros: pa.Array, text: pa.Array, length: int) -> pa.Array:
@@ -225,7 +251,7 @@ def decode(column: Column, stored: pa.Array) -> Decoded:
     if not pt.is_string(form) or pt.is_binary(kind) or pt.is_integer(kind) or pt.is_floating(kind):
         return Decoded(pa.nulls(len(stored), kind), valid)
     values, bad = cast(stored, column)
-    again = encode(column, values)
+    again = encode(values)
     if again.type != form:
         return Decoded(values, _some(bad), valid)
     respelled = ~np.asarray(pc.fill_null(pc.equal(again, stored), True))

@@ -25,7 +25,7 @@ import pyarrow as pa
 
 from ...errors import StoreError
 from ..contract import Refused
-from .link import Link, Locked, refusal
+from .link import Link, Locked, identity_of_file, refusal
 
 _HEAD = struct.Struct("<qq")
 _MOST_IDLE = 2
@@ -144,13 +144,24 @@ def _dismiss_all() -> None:
 class RemoteLink(Link):
     """A connection to a SQLite file in a process of its own."""
 
+    @property
+    def may_close(self) -> bool:
+        return self._process == os.getpid()
+
     def _connect(self, writable: bool, patience: int, cache_kib: int) -> None:
+        self._file, self._process = identity_of_file(self.path), os.getpid()
         self._worker = _hire()
         try:
             self._worker.ask(self.path, ["open", self.path, writable, patience, cache_kib])
         except BaseException:
             self._leave()
             raise
+
+    def rest(self) -> bool:
+        return True  # it holds no file of this process
+
+    def go_on(self) -> None:
+        """It holds no file of this process."""
 
     def _leave(self) -> None:
         worker, self._worker = self._worker, None  # type: ignore[assignment]
