@@ -8,7 +8,8 @@ import random
 import threading
 import time
 from collections.abc import Iterator
-from concurrent.futures import ThreadPoolExecutor
+from concurrent.futures import Future, ThreadPoolExecutor
+from contextlib import contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -18,6 +19,8 @@ import pytest
 from hypothesis import strategies as st
 
 import rapid_mender as rm
+from rapid_mender.merging import group_commit
+from rapid_mender.merging import merger as merger_module
 from rapid_mender.stores.sql.link import Lost, SQLLink
 
 from . import databases, length, servers
@@ -134,6 +137,109 @@ def test_what_a_call_gives_of_single_records(kind: str, tmp_path: Path) -> None:
     for told, why in (({"incoming": "batch.csv"}, "names what is to be merged"), ({"rejects": "r.csv"}, "keep them in a table")):
         with pytest.raises(rm.JobError, match=why):
             rm.Merger(rm.Job(store=url, table="t", key="tag", **told))
+
+
+_GROUPED = pa.schema([("tag_no", pa.int64()), ("height", pa.float64()), ("note", pa.string())])
+
+
+@contextmanager
+def waiting_calls(merger: rm.Merger, calls: list[Any]) -> Iterator[list[Future[rm.Result]]]:
+    """Calls from as many threads, which all wait while another call has the turn; within the block they go on."""
+    begun, goes_on = threading.Event(), threading.Event()
+
+    def slow() -> Iterator[list[dict[str, Any]]]:
+        begun.set()
+        goes_on.wait(20)
+        yield [{"tag_no": 999, "height": 1.0, "note": "slow"}]
+
+    with ThreadPoolExecutor(len(calls) + 1) as pool:
+        held = pool.submit(merger.merge, slow())
+        begun.wait(20)
+        done = []
+        for call in calls:
+            done.append(pool.submit(merger.merge, call))
+            while len(merger._waiting) < len(done):
+                time.sleep(0.001)
+        goes_on.set()
+        held.result()
+        yield done
+
+
+@every_kind
+@pytest.mark.parametrize("frames", [False, True])
+def test_calls_that_wait_together_are_each_as_one_alone(store: str, frames: bool, monkeypatch: pytest.MonkeyPatch) -> None:
+    rng, grouped = length.dice(store, frames), list[int]()
+
+    def together(job: Any, calls: Any, company: Any) -> None:
+        group_commit.merge_together(job, calls, company)
+        grouped.append(len(calls))
+
+    monkeypatch.setattr(merger_module, "merge_together", together)
+    rules = [rm.Rule(decide="reject", when="incoming.height > 90", because="too high"), rm.Rule(decide="delete", when="incoming.height < 0", because="felled")]
+    for _ in range(length.some(2)):
+        rows = [{"tag_no": n, "height": float(n), "note": "x"} for n in range(12)]
+        keys = rng.sample(range(24), 20)
+        records = [{"tag_no": key, "height": rng.choice([float(key), -1.0, 50.5, 99.0]), "note": rng.choice(["x", None, "<b>&\x07"])} for key in keys]
+        calls = list(parts_of(records, rng))
+        given = [pa.Table.from_pylist(call, _GROUPED) for call in calls] if frames else calls
+        told = {"table": TABLE, "key": "tag_no", "rules": rules, "batches": rng.choice(["all", "changes"])}
+        found = []
+        for way in ("together", "alone"):
+            with STORES[store](_GROUPED, ["tag_no"], rows) as place, rm.Merger(rm.Job(store=place.store, **told)) as merger:
+                for _ in range(2):  # now the history is known
+                    merger.merge([{"tag_no": 999, "height": rng.random(), "note": "slow"}])
+                if way == "together":
+                    with waiting_calls(merger, given) as done:
+                        results = [one.result() for one in done]
+                else:
+                    merger.merge([{"tag_no": 999, "height": 1.0, "note": "slow"}])
+                    results = [merger.merge(one) for one in given]
+                each, kept = [], {row["batch_no"]: row for row in rm.batches(place.store).to_pylist()}
+                for result in results:
+                    row = kept.get(result.batch, {})
+                    span = None if row.get("first_change") is None else row["last_change"] - row["first_change"]
+                    changes = rm.history(place.store, TABLE, batch=result.batch).to_pylist() if result.batch is not None else []
+                    assert [one["change_no"] for one in changes] == list(range(row["first_change"], row["last_change"] + 1)) if changes else span is None
+                    told_of = result.to_dict(decisions=True) | {"seconds": 0, "batch": None, "store": None}
+                    said = [{k: v for k, v in one.items() if k not in ("change_no", "batch_no", "changed_at")} for one in changes]
+                    counts = [row.get(name) for name in ("inserted", "updated", "deleted", "skipped", "rejected", "status", "kind")]
+                    each.append((told_of, normal(said), counts, span, result.rejects.drop_columns(["rmend_batch"]).to_pylist()))
+                assert rm.verify(place.store, TABLE).holds
+                found.append((each, normal(place.rows())))
+                changed = [result for result in results if result.landed]
+                before = place.rows()
+                undone = rng.choice(changed)
+                rm.undo(place.store, undone.batch)
+                mine = {one.key["tag_no"] for one in undone.each()}
+                assert [row for row in place.rows() if row["tag_no"] not in mine] == [row for row in before if row["tag_no"] not in mine]
+        assert found[0] == found[1]
+    assert max(grouped, default=0) > 3
+
+
+@every_kind
+def test_calls_of_one_key_or_with_a_limit_or_refused_stand_alone(store: str) -> None:
+    """What one caller sends is never another's trouble."""
+    with STORES[store](_GROUPED, ["tag_no"], []) as place:
+        with rm.Merger(rm.Job(store=place.store, table=TABLE, key="tag_no")) as merger:
+            for value in (0.0, 0.5):
+                merger.merge([{"tag_no": 999, "height": value, "note": "slow"}])
+            calls: list[Any] = [[{"tag_no": 1, "height": float(n), "note": "x"}] for n in range(3)]
+            calls += [[{"tag_no": n, "height": 1.0, "note": note}] for n, note in ((2, "y" * 50), (3, "z"))]
+            calls += [[{"tag_no": 4}], [{"tag_no": 5, "height": "?"}], []]
+            with waiting_calls(merger, calls) as done:
+                results = [one.result() for one in done]
+            assert sorted(result.counts["insert"] + result.counts["update"] for result in results[:3]) == [1, 1, 1]
+            fits = store == "memory" or store.startswith("sqlite")
+            assert [result.counts["insert"] for result in results[3:]] == [1 if results[3].counts["insert"] and fits else 0, 1, 1, 0, 0]
+            assert results[6].counts["reject"] == 1
+            assert len({result.batch for result in results}) == len(calls)
+        limited = rm.Job(store=place.store, table=TABLE, key="tag_no", max_rejects=0)
+        calls = [[{"tag_no": number, "height": 1.0, "note": "a"}] for number in (10, None)]
+        with rm.Merger(limited) as merger, waiting_calls(merger, calls) as done:
+            assert done[0].result().counts["insert"] == 1
+            with pytest.raises(rm.LimitError):
+                done[1].result()
+        assert rm.verify(place.store, TABLE).holds
 
 
 @every_kind

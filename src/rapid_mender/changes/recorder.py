@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-import getpass
+import copy
 import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
@@ -14,28 +14,22 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
-from ..core.own_tables import (
-    BATCHES,
-    BATCHES_TABLE,
-    DETAILS_TABLE,
-    Kind,
-    history_info,
-    history_name,
-    is_history,
-    stored_names,
-)
+from ..core.own_tables import BATCHES, BATCHES_TABLE, Kind, history_info, history_name, is_history, stored_names
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
-from ..stores.contract import Condition, Load, Selection, Session, Written, kept
+from ..stores.contract import Condition, Load, Selection, Session, Written
+from .batch_row import BatchRow, needs_undo
 from .chains import agrees
 from .detail import Detail
-from .details import Outdated, is_outdated, make_batches, write_details, write_standing
+from .details import write_details, write_standing
 from .identity import Identity, KnownHistory, identity_of, named_before
 from .past import MOST_CHANGES, NUMBER, past_of, renamed_words
 from .seal import is_sealed, seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
+
+_COUNTED = {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
 
 Status = Literal["running", "done", "stopped"]
 
@@ -51,7 +45,6 @@ class Recorder:
     number: int | None = None
     """The number that the batch took in a transaction that was rolled back; it takes it again, so that none is
     skipped."""
-    batch: int | None = None
     undoes: Sequence[int] = ()
     """The batches that this one undoes."""
     kind: Kind = "merge"
@@ -77,7 +70,6 @@ class Recorder:
     """The last change when the batch began."""
     _by_database: bool = False
     """The database numbers changes, as others may record some at the same time."""
-    _started: datetime | None = None
     _asked: bool = False
     _began_history: bool = False
     """The history was made by this batch."""
@@ -89,8 +81,6 @@ class Recorder:
     """Those of the history are, which may be prepared by a later unit of work."""
     _unrecorded_after: int | None = None
     """The change after which it was noted last that the batch is not recorded."""
-    _made: bool = False
-    """This transaction created the table of batches; if it is rolled back, so is the numbering."""
     _began: Sequence[str] = ()
     """The columns that the history did not have before."""
     _follows: bool | None = None
@@ -101,16 +91,14 @@ class Recorder:
     """Another table has taken the name, with other rows than the history says."""
     _gone: Sequence[str] = ()
     """The columns of the history that the table has no more."""
-    _inserted: bool = False
-    """The batch has its row."""
-    _row: Existing | None = None
-    """The batch's row in this transaction, where the store could say where it is."""
 
     def __post_init__(self) -> None:
-        self._started = datetime.now(UTC)
-        from .. import __version__
+        self._row = BatchRow(self.session, self.info, self.job, self.kind, self.number)
 
-        self._actor, self._application = _actor(), f"rmend {__version__}"
+    @property
+    def batch(self) -> int | None:
+        """The batch's number, once it is taken."""
+        return self._row.number
 
     @property
     def _history(self) -> str:
@@ -130,36 +118,12 @@ class Recorder:
 
     def start(self) -> int:
         """The batch's number. The first call takes it; where only a row tells it, the batch's row is inserted."""
-        if self.batch is None:
-            batches = self.session.find_own(BATCHES_TABLE, owner=self.info.owner)
-            self._needs_undo(batches)
-            if batches is None:
-                make_batches(self.session)
-                self._made = True
-            elif is_outdated(batches):
-                raise Outdated(BATCHES_TABLE)
-            reserved = self._after_history() if self._made else self.number
-            if not (self._made and reserved):
-                self.batch = self.session.take_number(BATCHES, reserved)
-            if self.batch is None:
-                stored = self._numbered(_as_table(self._begun()), reserved)
-                self.batch = int(stored.values["batch_no"][0].as_py())
-                self._row = stored if stored.locators.num_columns else None
-                self._inserted = True
-        return self.batch
+        return self._row.start()
 
-    def _begun(self) -> dict[str, Any]:
-        """What the batch's row says from its beginning."""
-        row = {
-            "table_name": self.info.name, "job": self.job, "actor": self._actor, "kind": self.kind,
-            "application": self._application, "started_at": self._started, "status": "running",
-        }  # fmt: skip
-        if not all(text.isascii() for text in row.values() if isinstance(text, str)):
-            row = kept(self.session.normalise(BATCHES, _as_table(row))).to_pylist()[0]  # not every database has these
-        return row
-
-    def await_changes(self) -> None:
-        """Take the batch's number, and make the history if it is not there."""
+    def await_changes(self, records: np.ndarray | None = None) -> None:
+        """Take the batch's number, and make the history if it is not there. `records`: of which records by number
+        changes come."""
+        del records
         self.start()
         if self._newest is None and not self._asked:
             self._asked = True
@@ -168,33 +132,10 @@ class Recorder:
             if self.history:
                 self._prepare_history()
 
-    def _numbered(self, values: pa.Table, reserved: int | None) -> Existing:
-        """Insert the batch's row. The database numbers it, unless it did so before, or its counter is behind."""
-        for number in dict.fromkeys((reserved, None, 0)):
-            if number == 0:
-                number = self.session.last(BATCHES_TABLE, "batch_no") + 1
-            row = values
-            if number is not None:
-                row = values.append_column("batch_no", pa.array([number], pa.int64()))
-            written = self.session.insert(BATCHES, row, BATCHES.primary_key)
-            refused = written.refusals()
-            if not refused:
-                return written.stored
-        raise StoreError(f"{self.session.where}: {BATCHES_TABLE} does not take the batch's row: {refused[0]}")
-
-    def _after_history(self) -> int | None:
-        """A batch number that neither the table's history nor the details have yet, if somebody removed the table of
-        batches."""
-        last = 0
-        for kept_as in (self.session.find_own(self._history, self.info), self.session.find_own(DETAILS_TABLE)):
-            if kept_as is not None and "batch_no" in kept_as:
-                last = max(last, self.session.last(kept_as.name, "batch_no"))
-        return last + 1 if last else None
-
     @property
     def to_keep(self) -> int | None:
         """The number that the batch keeps if this transaction is rolled back."""
-        return self.number if self._made or self.batch is None else self.batch
+        return self._row.to_keep
 
     def _prepare_history(self) -> None:
         history = self.session.find_own(self._history, self.info)
@@ -205,7 +146,7 @@ class Recorder:
             self._newest = self._since = self.newest() if self.after is None else self.after
             return
         wanted = self._shape
-        self._needs_undo(history)
+        needs_undo(history, self.info)
         if history is None:
             if why := self.session.cannot_make(wanted):
                 raise JobError(f"the history of {self.info.name!r} cannot be made: {why}; set history = false")
@@ -239,10 +180,6 @@ class Recorder:
         self.history |= captured
         return captured
 
-    def _needs_undo(self, table: TableInfo | None) -> None:
-        if table is not None and not table.undoes and self.info.undoes:
-            raise StoreError(f"table {table.name!r} has an engine that cannot undo; give it one that can")
-
     def newest(self) -> int:
         """The last change's number: that of the history, or, if rows of it were removed, of the batches."""
         kept, batches = self.session.find_own(self._history, self.info), self.session.find_own(BATCHES_TABLE)
@@ -269,34 +206,50 @@ class Recorder:
                         f"{column.declared}; alter the history's columns to that type and run again"
                     )
 
-    def record(self, action: str, changes: pa.Table, verbatim: VerbatimCells, after: Sequence[Written] = ()) -> None:
+    def record(
+        self,
+        action: str,
+        changes: pa.Table,
+        verbatim: VerbatimCells,
+        after: Sequence[Written] = (),
+        *,
+        records: np.ndarray | None = None,
+    ) -> None:
         """Append changes of one action to the history, but for those that a store refused in `after`.
 
-        `verbatim` has cells that go in as the store holds them.
+        `verbatim` has cells that go in as the store holds them; `records`: of which record by number each change comes.
         """
         if not self.history or not changes.num_rows:
             return
-        batch = self.start()
-        assert self._newest is not None
-        same = {
-            "batch_no": batch,
-            "action": action,
-            "changed_at": self.at or datetime.now(UTC),
-            "actor": self._actor,
-            "application": self._application,
-        }
         columns = {self._stored.get(name, name): changes[name] for name in changes.column_names if name != "action"}
         verbatim = {self._stored[name]: cells for name, cells in verbatim.items()}
-        if not self._by_database:
-            numbers = np.arange(self._newest + 1, self._newest + 1 + changes.num_rows)
-            self._first = self._first or int(numbers[0])
-            columns, self._newest = {NUMBER: numbers} | columns, int(numbers[-1])
-        self.session.append(self._shape, Load(pa.table(columns), same, verbatim), after)
+        placed, same = self._placed(changes.num_rows, records)
+        same |= {
+            "action": action,
+            "changed_at": self.at or datetime.now(UTC),
+            "actor": self._row.actor,
+            "application": self._row.application,
+        }
+        self.session.append(self._shape, Load(pa.table(placed | columns), same, verbatim), after)
+
+    def _placed(self, count: int, records: np.ndarray | None) -> tuple[dict[str, Any], dict[str, Any]]:
+        """The numbers of the next changes, and of their batches: those that differ from change to change, and those
+        that do not."""
+        del records
+        same, batch = dict[str, Any](), self.start()
+        assert self._newest is not None
+        same["batch_no"] = batch
+        if self._by_database:
+            return {}, same
+        numbers = np.arange(self._newest + 1, self._newest + 1 + count)
+        self._first = self._first or int(numbers[0])
+        self._newest = int(numbers[-1])
+        return {NUMBER: numbers}, same
 
     def resume(self, session: Session) -> None:
         """Go on in another transaction, in which the batch has its row already."""
-        self.session, self._row, self._made, self._asked = session, None, False, False
-        session.find_own(BATCHES_TABLE, owner=self.info.owner)
+        self.session, self._row, self._asked = session, copy.copy(self._row), False
+        self._row.resume(session)
         if self._newest is not None:
             session.find_own(self._history, self.info)
             self._stand_aside()
@@ -316,19 +269,7 @@ class Recorder:
         if self._newest is not None:
             self.unrecorded += self.session.unrecorded(self.info)
         landed = any(counts[name] for name in ("insert", "update", "delete"))
-        names = {
-            "insert": "inserted",
-            "update": "updated",
-            "delete": "deleted",
-            "skip": "skipped",
-            "reject": "rejected",
-        }
-        self._complete({names[name]: count for name, count in counts.items()} | {
-            "finished_at": None if status == "running" else datetime.now(UTC), "status": status,
-            "first_change": first, "last_change": last,
-            "unrecorded": self.unrecorded, "figures": json.dumps(figures | self._shown(landed)),
-            "undoes": json.dumps(list(self.undoes)) if self.undoes else None,
-        })  # fmt: skip
+        self._row.complete(self._said(counts, figures, status, (first, last)))
         self._note(landed, first, details)
         if status != "running" and first and (self._follows_seal() if self.seals is None else self.seals):
             past = past_of(self.session, self.info.name, self.info)
@@ -336,15 +277,21 @@ class Recorder:
             row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
             self.session.update(BATCHES, row, pa.table({"seal": [seal_of(past, run)]}))
 
-    def _complete(self, row: dict[str, Any]) -> None:
-        """Set columns of the batch's row, which is inserted if it is not there yet."""
-        if self._inserted:
-            rows = self._row or self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
-            self.session.update(BATCHES, rows, _as_table(row))
-            return
-        number = pa.table({"batch_no": pa.array([self.batch], pa.int64())})
-        self.session.append(BATCHES, Load(number, self._begun() | row))
-        self._inserted = True
+    def _said(
+        self,
+        counts: Mapping[str, int],
+        figures: Mapping[str, Any],
+        status: Status,
+        span: tuple[int | None, int | None],
+    ) -> dict[str, Any]:
+        """What the batch's row says at the end; `span`: its first and its last change."""
+        landed = any(counts[name] for name in ("insert", "update", "delete"))
+        return {_COUNTED[name]: count for name, count in counts.items()} | {
+            "finished_at": None if status == "running" else datetime.now(UTC), "status": status,
+            "first_change": span[0], "last_change": span[1],
+            "unrecorded": self.unrecorded, "figures": json.dumps({**figures, **self._shown(landed)}),
+            "undoes": json.dumps(list(self.undoes)) if self.undoes else None,
+        }  # fmt: skip
 
     def _shown(self, landed: bool) -> dict[str, Any]:
         """What those who look are told of the history."""
@@ -393,10 +340,6 @@ class Recorder:
         return any(is_sealed(text) for text in seals.to_pylist())
 
 
-def _as_table(row: Mapping[str, Any]) -> pa.Table:
-    return pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
-
-
 def _listed(what: str, names: Sequence[str]) -> dict[str, list[str]]:
     return {what: list(names)} if names else {}
 
@@ -408,10 +351,3 @@ def verbatim_cells(**sides: Existing) -> VerbatimCells:
         for side, rows in sides.items()
         for name, cells in rows.verbatim.items()
     }
-
-
-def _actor() -> str | None:
-    try:
-        return getpass.getuser()
-    except (KeyError, OSError, ImportError):
-        return None

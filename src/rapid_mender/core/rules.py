@@ -46,6 +46,8 @@ class Fired:
 
     decided: dict[int, int] = field(default_factory=dict)
     failed: dict[int, int] = field(default_factory=dict)
+    of: np.ndarray = field(default_factory=lambda: np.empty(0, np.int32))
+    """For each record the number of the rule that decided; 0: none. Only of a single slice."""
 
     def add(self, other: Fired) -> None:
         for mine, theirs in ((self.decided, other.decided), (self.failed, other.failed)):
@@ -89,7 +91,7 @@ def apply_rules(
     `updates` masks the records whose row would get another value from an update. An update that changes
     nothing is no update, and the default reason "unchanged" stays.
     """
-    fired = Fired()
+    fired = Fired(of=np.zeros(len(eligible), np.int32))
     every = eligible.copy()
     matched = is_row(inputs.matched_row)
     fresh = np.ones(len(matched), bool)
@@ -108,6 +110,7 @@ def apply_rules(
         if not hit.any():
             continue
         fired.decided[rule.number] = int(hit.sum())
+        fired.of[hit] = rule.number
         wrong = hit & (matched if rule.decide == INSERT else ~matched if rule.decide in (UPDATE, DELETE) else False)
         if wrong.any():
             why = {INSERT: "the row is there already", UPDATE: "no row to update", DELETE: "no row to delete"}

@@ -85,7 +85,7 @@ class ChunkWay:
                 moot = self.batch.repeats.moot_of(records.rows[places])
                 decided = decide_slice(place, plan, layout, values, some, self.now, chunk.again, moot)
             if attempt is Attempt.FIRST:
-                gather.tally.fired.add(decided.fired)
+                gather.note_fired(decided.fired, records.rows[places])
             outcomes.append(Outcome(places, decided.decisions, decided.patterns, decided.matched_row))
             if plan.made:
                 outcomes[-1].made = decided.existing.values.select(plan.made).take(as_indices(decided.matched_row))

@@ -16,6 +16,7 @@ from ..core.existing import Existing
 from ..core.keys import one_array
 from ..core.records import REJECT_SHAPE, REJECT_TEXT, Records
 from ..core.row_numbers import NO_ROW, no_rows
+from ..core.rules import Fired
 from ..incoming import BrokenRecords, Chunk, Source
 from ..incoming.rejected import kept_name
 from ..jobs.plan import Plan
@@ -50,6 +51,11 @@ class Gather:
     samples: bool
     shape: pa.Schema
     """The schema of the table of decisions."""
+
+    def note_fired(self, fired: Fired, rows: np.ndarray) -> None:
+        """Note what came of the rules for the records of some numbers."""
+        del rows
+        self.tally.fired.add(fired)
 
     def note(self, passed: Passed) -> None:
         """Put the decisions of a chunk together, in the order of its records, leaving out those that are

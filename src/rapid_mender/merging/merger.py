@@ -3,20 +3,28 @@
 from __future__ import annotations
 
 import asyncio
+import logging
 import os
 import threading
+from collections import deque
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack, suppress
 from functools import partial
 from typing import Any
 
+from ..changes.group_recorder import NotTogether
 from ..changes.identity import KnownHistory
 from ..errors import JobError
 from ..jobs.job import Job
-from ..jobs.opening import OpenJob
+from ..jobs.opening import OpenJob, source_of
 from ..stores.urls import opened
+from .group_commit import MOST, Call, Withdrawn, merge_together
 from .merge import take
 from .result import Result
 from .run import Company
+
+_THREADS = 32
+_log = logging.getLogger("rapid_mender")
 
 
 class Merger:
@@ -30,7 +38,9 @@ class Merger:
     in one transaction, with all that `rm.merge` promises. When another program has altered the table, the job is bound
     anew before a row is written.
 
-    Several threads may use it; their calls take turns. A forked process opens one of its own.
+    Several threads may use it. Calls that wait while another is merged are merged together then, in one transaction
+    (group commit): each is a batch of its own all the same, has its own result, and fails alone. A forked process opens
+    a Merger of its own.
     """
 
     def __init__(self, job: Job) -> None:
@@ -48,6 +58,10 @@ class Merger:
         self.job = job
         self._resources = ExitStack()
         self._turn = threading.Lock()
+        self._waiting: deque[Call] = deque()
+        """The calls that wait for their turn."""
+        self._threads = ThreadPoolExecutor(_THREADS, "rmend-merger")
+        """Those in which calls of `merge_async` wait."""
         self._process = os.getpid()
         self._closed = False
         store = self._resources.enter_context(opened(job.store))
@@ -71,6 +85,7 @@ class Merger:
         """Close what was opened; a call that is under way ends first. May be called again."""
         with self._turn:
             self._closed = True
+            self._threads.shutdown(wait=False)
             if self._process == os.getpid():  # else the connections are those of the other process
                 self._resources.close()
 
@@ -79,7 +94,7 @@ class Merger:
 
         Raises as `rm.merge` does. JobError if the Merger was closed, or opened by another process.
         """
-        return self._merge(records, None)
+        return self._merge(records, threading.Event())
 
     async def merge_async(self, records: Any) -> Result:
         """`merge`, in a thread of its own, while the event loop goes on.
@@ -87,39 +102,91 @@ class Merger:
         If the task is cancelled before the transaction is committed, it is undone; else the result is given all the
         same.
         """
-        cancelled = threading.Event()
-        work = asyncio.get_running_loop().run_in_executor(None, partial(self._merge, records, cancelled))
+        withdrawn = threading.Event()
+        work = asyncio.get_running_loop().run_in_executor(self._threads, partial(self._merge, records, withdrawn))
         try:
             return await asyncio.shield(work)
         except asyncio.CancelledError:
-            cancelled.set()
+            withdrawn.set()
             while not work.done():
                 with suppress(asyncio.CancelledError, Exception):
                     await asyncio.shield(work)
-            if isinstance(work.exception(), _Cancelled):
+            if isinstance(work.exception(), Withdrawn):
                 raise
         if (task := asyncio.current_task()) is not None:
             task.uncancel()
         return work.result()
 
-    def _merge(self, records: Any, cancelled: threading.Event | None) -> Result:
+    def _merge(self, records: Any, withdrawn: threading.Event) -> Result:
         if records is None:
             raise JobError("there is nothing to merge; give a Merger its records with each call")
+        self._check_open()
+        call = Call(source_of(self.job, records), withdrawn)
+        if self._waiting or not self._turn.acquire(blocking=False):
+            self._wait(call)
+        try:
+            if not call.done:
+                self._check_open()
+                self._serve(call)
+        finally:
+            self._turn.release()
+        if call.error is not None:
+            raise call.error
+        assert call.result is not None
+        return call.result
 
-        def check() -> None:
-            if cancelled is not None and cancelled.is_set():
-                raise _Cancelled
+    def _wait(self, call: Call) -> None:
+        """Wait for the turn, or until whoever has it has merged the call as well."""
+        call.look(self.job.key)
+        self._waiting.append(call)
+        try:
+            self._turn.acquire()
+        except BaseException:  # an interrupt: nobody is to merge it any more
+            call.withdrawn.set()
+            raise
+        finally:
+            with suppress(ValueError):
+                self._waiting.remove(call)
 
-        with self._turn:
-            self._check_open()
-            return take(self._open, records, True, Company(known=self._known, before_commit=check))
+    def _serve(self, call: Call) -> None:
+        """Merge a call, together with others that wait if that can be."""
+        others = self._others(call)
+        if others:
+            calls = [call, *others]
+
+            def check() -> None:
+                if any(one.withdrawn.is_set() for one in calls):
+                    raise NotTogether
+
+            try:
+                merge_together(self._open, calls, Company(known=self._known, before_commit=check))
+            except Exception as error:  # each is merged alone then, and fails alone
+                _log.info("%d calls are merged one by one: %s", len(calls), error or type(error).__name__)
+                for one in calls:
+                    one.chunk = None
+        if not call.done:
+            call.check()
+            call.result = take(self._open, call.source, True, Company(known=self._known, before_commit=call.check))
+
+    def _others(self, call: Call) -> list[Call]:
+        """The calls that wait and go together with one: in order, and not more than are merged together."""
+        others = list[Call]()
+        if call.chunk is None:
+            return others
+        room, keys = MOST - len(call.chunk.rows), set(call.keys)
+        for one in list(self._waiting):
+            if one is call or one.done or one.withdrawn.is_set() or one.chunk is None or not one.goes_with(call):
+                continue
+            room -= len(one.chunk.rows)
+            if room < 0:
+                break
+            if keys.isdisjoint(one.keys):
+                others.append(one)
+            keys |= one.keys
+        return others
 
     def _check_open(self) -> None:
         if self._closed:
             raise JobError("this Merger is closed; open another one")
         if self._process != os.getpid():
             raise JobError("this Merger was opened before the process was forked; open another one in this process")
-
-
-class _Cancelled(Exception):
-    """The caller does not want it any more, and nothing was committed."""

@@ -39,13 +39,22 @@ class RowWriter:
     """Changes rows of a table within a transaction, and records that. `key`: the columns that tell the rows apart.
 
     What the store refuses is known later: see `Written.refusals`. `why` has the reasons for the history, a text or
-    null for each row; None where all are null.
+    null for each row; None where all are null. `records`: which record by number each row is about, where the recorder
+    is to know.
     """
 
     def __init__(self, session: Session, recorder: Recorder, info: TableInfo, key: Sequence[str]) -> None:
         self.session, self.recorder, self.info, self.key = session, recorder, info, key
 
-    def update(self, old: Existing, setting: Setting, rows: np.ndarray, why: pa.Array | None) -> Written:
+    def update(
+        self,
+        old: Existing,
+        setting: Setting,
+        rows: np.ndarray,
+        why: pa.Array | None,
+        *,
+        records: np.ndarray | None = None,
+    ) -> Written:
         """Set in the rows `old`, which are at `rows` in `setting`, the columns that change in any of them."""
         index, new = pa.array(rows), {}
         for name, mask in setting.changed.items():
@@ -57,31 +66,42 @@ class RowWriter:
         texts = setting.patterns.texts(changes_of.spell_changed).take(index)
         if written.rows is not None:
             old, texts, why = old.take(written.rows), *_taken((texts, why), written.rows)
+            records = None if records is None else records[written.rows]
             as_it_was = _as_it_was(old, written.stored)
             if as_it_was.any():  # by the will of a trigger
                 refused = refused_too(written.refusals, written.rows[as_it_was])
                 landed = np.flatnonzero(~as_it_was)
                 written = Written(written.stored.take(landed), written.rows[landed], refused)
                 old, texts, why = old.take(landed), *_taken((texts, why), landed)
+                records = None if records is None else records[landed]
         changes = changes_of.build(self.info, "update", old.values, written.stored.values, texts, why)
-        self.recorder.record("update", changes, verbatim_cells(old=old, new=written.stored), [written])
+        cells = verbatim_cells(old=old, new=written.stored)
+        self.recorder.record("update", changes, cells, [written], records=records)
         return written
 
-    def insert(self, values: pa.Table, why: pa.Array | None) -> Written:
+    def insert(self, values: pa.Table, why: pa.Array | None, *, records: np.ndarray | None = None) -> Written:
         """Insert rows; what `values` lacks the database fills."""
         written = self.session.insert(self.info, values, self.key)
         if written.rows is not None:
             (why,) = _taken((why,), written.rows)
+            records = None if records is None else records[written.rows]
         changes = changes_of.build(self.info, "insert", None, written.stored.values, reason=why)
-        self.recorder.record("insert", changes, verbatim_cells(new=written.stored), [written])
+        self.recorder.record("insert", changes, verbatim_cells(new=written.stored), [written], records=records)
         return written
 
-    def delete(self, rows: Existing, why: pa.Array | None, archive: TableInfo | None = None) -> list[Written]:
+    def delete(
+        self,
+        rows: Existing,
+        why: pa.Array | None,
+        archive: TableInfo | None = None,
+        *,
+        records: np.ndarray | None = None,
+    ) -> list[Written]:
         """Delete rows, once they are copied to the `archive`. Returns what came of each step."""
         steps = [] if archive is None else [self.session.copy(self.info, rows, archive)]
         steps.append(self.session.delete(self.info, rows, *steps))
         changes = changes_of.build(self.info, "delete", rows.values, None, reason=why)
-        self.recorder.record("delete", changes, verbatim_cells(old=rows), steps)
+        self.recorder.record("delete", changes, verbatim_cells(old=rows), steps, records=records)
         return steps
 
 

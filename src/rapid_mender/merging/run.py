@@ -10,7 +10,7 @@ from __future__ import annotations
 import copy
 import logging
 import time
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing, contextmanager, nullcontext, suppress
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
@@ -303,9 +303,8 @@ class Run:
                 chunks = None
                 if recorder is not None:
                     self.number = recorder.to_keep
-                if isinstance(error, UncertainError) and recorder is not None and recorder.batch is not None:
-                    error.batch = recorder.batch
-                    error.args = (f"{error}; if batch {recorder.batch} is among the batches, it did",)
+                if isinstance(error, UncertainError) and recorder is not None:
+                    self._tell_uncertain(error, recorder)
                 raise
 
         while not last:
@@ -315,6 +314,12 @@ class Run:
             self.recorder, self.commits = recorder, self.commits + self.write
             done, self.unit = self.unit, Tally()
             self.done.add(done)
+
+    def _tell_uncertain(self, error: UncertainError, recorder: Recorder) -> None:
+        """Add to an error how to find out whether the commit took effect."""
+        if recorder.batch is not None:
+            error.batch = recorder.batch
+            error.args = (f"{error}; if batch {recorder.batch} is among the batches, it did",)
 
     def _again(self) -> None:
         """Forget what a unit of work has gathered that was undone."""
@@ -373,17 +378,21 @@ class Run:
             delete_missing(unit, self.plan, way.batch, self.groups, self.now, self._check_deletes)
         self._try_again(way, unit, at)
         self.limits.check(self._counts(), self.done.records + self.unit.records, at_end=True)
-        if not self.write:
-            return True, at
-        if self.groups is not None:
-            self.groups.look_after(session)
+        if self.write:
+            if self.groups is not None:
+                self.groups.look_after(session)
+            self._complete(session, recorder)
+        return True, at
+
+    def _is_kept(self, counts: Mapping[str, int]) -> bool:
+        """Whether a batch of such counts gets its row."""
+        return self.job.batches != "changes" or any(counts[name] for name in NAMES if name != "skip")
+
+    def _complete(self, session: Session, recorder: Recorder) -> None:
+        """Complete the batch once everything else is written."""
         whole, counts = self.whole, self._counts()
-        if (
-            self.job.batches == "changes"
-            and not self.commits
-            and not any(counts[name] for name in NAMES if name != "skip")
-        ):
-            return True, at
+        if not self.commits and not self._is_kept(counts):
+            return
         batch = recorder.start()
         result = replace(self._result(whole), batch=batch) if whole.counts["reject"] else None
         if result is not None and isinstance(self.job.rejects, RejectsTable):
@@ -392,7 +401,6 @@ class Run:
         self._finish(recorder, self._counts())
         if result is not None:
             self._prepare_rejects(result)
-        return True, at
 
     def _check_deletes(self, more: int) -> None:
         """Raise LimitError if so many more rows may not be deleted."""

@@ -49,7 +49,7 @@ class Shadow:
 class _Unrecorded(Recorder):
     """What is written beside the table has no history."""
 
-    def await_changes(self) -> None:
+    def await_changes(self, records: np.ndarray | None = None) -> None:
         pass
 
     def record(self, *changes: Any, **more: Any) -> None:

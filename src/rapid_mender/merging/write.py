@@ -48,30 +48,30 @@ class Writer:
 
     def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
         """Write what was decided. What the store refuses is known later: see `reject_refused`."""
-        del rows
         codes, matched_row = decided.decisions.codes, decided.matched_row
         updated, inserted, doomed = (np.flatnonzero(codes == code) for code in (UPDATE, INSERT, DELETE))
         pending: list[Pending] = []
         if not (len(updated) or len(inserted) or len(doomed)):
             return pending
-        self.recorder.await_changes()
+        self.recorder.await_changes(rows[np.concatenate([updated, inserted, doomed])])
         if len(updated):
-            pending += self._update(decided, updated)
+            pending += self._update(decided, updated, rows)
         if len(inserted):
-            pending += self._insert(decided, inserted)
+            pending += self._insert(decided, inserted, rows)
         if len(doomed):
             gone = decided.existing.take(matched_row[doomed])
             why = decided.decisions.rules_reasons(doomed)
-            pending += [Pending(doomed, written.refusals) for written in self._delete(gone, why)]
+            pending += [Pending(doomed, written.refusals) for written in self._delete(gone, why, rows[doomed])]
         return pending
 
-    def _update(self, decided: DecidedSlice, updated: np.ndarray) -> list[Pending]:
+    def _update(self, decided: DecidedSlice, updated: np.ndarray, numbers: np.ndarray) -> list[Pending]:
         rows, pending = decided.matched_row[updated], []
         setting = Setting(decided.setting, decided.changed, decided.patterns)
         for places in together(decided.existing, setting, rows):
             some = rows[places]
             why = decided.decisions.rules_reasons(updated[places])
-            written = self.rows.update(decided.existing.take(some), setting, some, why)
+            old, records = decided.existing.take(some), numbers[updated[places]]
+            written = self.rows.update(old, setting, some, why, records=records)
             pending.append(Pending(updated[places], written.refusals))
         return pending
 
@@ -83,7 +83,7 @@ class Writer:
             refused |= written.refusals()
         return refused
 
-    def _insert(self, decided: DecidedSlice, inserted: np.ndarray) -> list[Pending]:
+    def _insert(self, decided: DecidedSlice, inserted: np.ndarray, numbers: np.ndarray) -> list[Pending]:
         plan = self.plan
         names = [name for name in decided.values.column_names if plan.columns[name].writes != "never"]
         values = decided.values.select(names).take(pa.array(inserted))
@@ -98,18 +98,19 @@ class Writer:
             mine = np.flatnonzero(kinds == kind)
             some = values.take(pa.array(mine)) if len(mine) < len(inserted) else values
             records = inserted[mine]
-            written = self.rows.insert(some.drop_columns(filled), decided.decisions.rules_reasons(records))
+            why = decided.decisions.rules_reasons(records)
+            written = self.rows.insert(some.drop_columns(filled), why, records=numbers[records])
             landed = records if written.rows is None else records[written.rows]
             made = (landed, written.stored.values.select([*plan.key, *plan.made])) if plan.made or filled else None
             out.append(Pending(records, written.refusals, made))
         return out
 
-    def _delete(self, rows: Existing, why: pa.Array | None) -> list[Written]:
+    def _delete(self, rows: Existing, why: pa.Array | None, records: np.ndarray | None = None) -> list[Written]:
         """Delete rows in the way that the job says: remove them, mark them, or move them to the archive."""
         if self.plan.job.delete == "mark":
             setting = marking(self.plan, rows, self.now)
-            return [self.rows.update(rows, setting, np.arange(len(rows.positions)), why)]
-        return self.rows.delete(rows, why, self.plan.archive)
+            return [self.rows.update(rows, setting, np.arange(len(rows.positions)), why, records=records)]
+        return self.rows.delete(rows, why, self.plan.archive, records=records)
 
 
 def reject_refused(plan: Plan, outcome: Outcome, pending: Sequence[Pending]) -> np.ndarray:

@@ -34,7 +34,6 @@ class VersionWriter(Writer):
         self.session, self.spans = session, plan.spans
 
     def write(self, decided: DecidedSlice, rows: np.ndarray) -> list[Pending]:
-        del rows
         codes, versioned = decided.decisions.codes, decided.versioned
         assert versioned is not None
         update = codes == UPDATE
@@ -47,12 +46,12 @@ class VersionWriter(Writer):
         if self.spans.number is not None:
             self._count_on(versioned, np.concatenate([opening, inserted]))
         if len(in_place):
-            pending += self._update(decided, in_place)
+            pending += self._update(decided, in_place, rows)
             pending += self._overwrite(decided, in_place)
         if len(opening):
             pending += self._open(decided, versioned, opening)
         if len(inserted):
-            pending += self._insert(decided, inserted)
+            pending += self._insert(decided, inserted, rows)
         if len(doomed):
             pending += self._end(decided, versioned, doomed)
             removed = doomed[versioned.exact[doomed] & versioned.timeline.late[doomed]]

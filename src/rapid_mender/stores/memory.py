@@ -217,8 +217,9 @@ class MemorySession(Session):
         if len(page.positions):
             yield page
 
-    def take_number(self, info: TableInfo, reserved: int | None) -> int | None:
-        return self.last(info.name, info.primary_key[0]) + 1
+    def take_numbers(self, info: TableInfo, count: int, reserved: int | None = None) -> list[int]:
+        last = self.last(info.name, info.primary_key[0])
+        return list(range(last + 1, last + 1 + count))
 
     def last(self, name: str, column: str) -> int:
         return pc.max(self.data[name][column]).as_py() or 0

@@ -83,10 +83,11 @@ class Writer(ABC):
     def append(self, info: TableInfo, rows: Load, after: Sequence[Written] = ()) -> None:
         """Load rows. Each belongs to a row that was sent to each of `after`; what these were refused is left out."""
 
-    def take_number(self, info: TableInfo, reserved: int | None) -> int | None:
-        """The number that the database would give the next row of a table of ours, which nobody else gets; `reserved`:
-        one that was taken in a transaction that was undone. None where only a row that is inserted tells."""
-        return None
+    def take_numbers(self, info: TableInfo, count: int, reserved: int | None = None) -> list[int]:
+        """The numbers that the database would give the next rows of a table of ours, which nobody else gets, ascending;
+        `reserved`: one that was taken in a transaction that was undone. None at all where only a row that is inserted
+        tells."""
+        return []
 
     def unrecorded(self, info: TableInfo) -> int:
         """How many rows of a table others than those that were sent have changed in this transaction, by triggers."""

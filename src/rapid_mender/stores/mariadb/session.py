@@ -51,20 +51,21 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
         values, others = super().normalise(info, values)
         return values, others | refused | (self._too_long(values) if values.num_rows else {})
 
-    def take_number(self, info: TableInfo, reserved: int | None) -> int | None:
+    def take_numbers(self, info: TableInfo, count: int, reserved: int | None = None) -> list[int]:
         link: MariaDBLink = self._write.drained()
         if reserved is not None or not link.marks:
-            return reserved
+            return [] if reserved is None else [reserved]
         needed = [one for one in info.columns if not one.nullable and not one.has_default]
         names = ", ".join(quoted(one.name) for one in needed)
         values = ", ".join(text_sql(one.one_of[0] if one.one_of else _SOME_VALUE[one.type]) for one in needed)
         link.run("SAVEPOINT rmend_number")
-        number = None
+        numbers: list[int] = []
         with suppress(Refused):  # if the counter is behind
-            link.run(f"INSERT INTO {self._described(info).sql} ({names}) VALUES ({values})")
-            number = link.last_number
-        link.run("ROLLBACK TO SAVEPOINT rmend_number")  # the row is undone again, what has counted is not
-        return number
+            for _ in range(count):
+                link.run(f"INSERT INTO {self._described(info).sql} ({names}) VALUES ({values})")
+                numbers.append(link.last_number)
+        link.run("ROLLBACK TO SAVEPOINT rmend_number")  # the rows are undone again, what has counted is not
+        return numbers if len(numbers) == count else []
 
     def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
         link: MariaDBLink = self._write.drained()

@@ -125,9 +125,9 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
             self._counted[info] = link.sequences(int(self._described(info).info.identity))
         return self._counted[info]
 
-    def take_number(self, info: TableInfo, reserved: int | None) -> int | None:
+    def take_numbers(self, info: TableInfo, count: int, reserved: int | None = None) -> list[int]:
         if reserved is not None:
-            return reserved
+            return [reserved]
         table, link = self._described(info), self._write.drained()
         column = name_sql(info.primary_key[0])
         counter = f"pg_catalog.pg_get_serial_sequence({text_sql(table.sql)}, {text_sql(info.primary_key[0])})"
@@ -136,8 +136,10 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
             Pick(f"CASE WHEN {may} THEN pg_catalog.nextval(c.counter::pg_catalog.regclass) END", "next", pa.int64()),
             Pick(f"(SELECT {link.call('max')}(t.{column}) FROM {table.sql} AS t)", "last", pa.int64()),
         ]
-        one = link.select(picks, f"FROM (SELECT {counter} AS counter) AS c").to_pylist()[0]
-        return one["next"] if one["next"] is not None and one["next"] > (one["last"] or 0) else None
+        each = f", pg_catalog.generate_series(1, {count})" if count > 1 else ""
+        taken = link.select(picks, f"FROM (SELECT {counter} AS counter) AS c{each}").to_pylist()
+        sound = all(one["next"] is not None and one["next"] > (one["last"] or 0) for one in taken)
+        return sorted(one["next"] for one in taken) if sound else []
 
     def behind(self, info: TableInfo) -> list[tuple[str, str]]:
         return [(one["column"], one["name"]) for one in self._sequences(info) if not one["may"]]

@@ -218,8 +218,9 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
         if info.triggers:
             self._watching.count(self._write.drained(), own)
 
-    def take_number(self, info: TableInfo, reserved: int | None) -> int | None:
-        return self.last(info.name, info.primary_key[0]) + 1  # nobody else writes meanwhile
+    def take_numbers(self, info: TableInfo, count: int, reserved: int | None = None) -> list[int]:
+        last = self.last(info.name, info.primary_key[0])  # nobody else writes meanwhile
+        return list(range(last + 1, last + 1 + count))
 
     def unrecorded(self, info: TableInfo) -> int:
         self._write.drained()
