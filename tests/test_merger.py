@@ -144,7 +144,8 @@ _GROUPED = pa.schema([("tag_no", pa.int64()), ("height", pa.float64()), ("note",
 
 @contextmanager
 def waiting_calls(merger: rm.Merger, calls: list[Any]) -> Iterator[list[Future[rm.Result]]]:
-    """Calls from as many threads, which all wait while another call has the turn; within the block they go on."""
+    """Calls from as many threads, which all wait while another call has the turn; within the block they go on. The last one
+    that is given is that other call."""
     begun, goes_on = threading.Event(), threading.Event()
 
     def slow() -> Iterator[list[dict[str, Any]]]:
@@ -162,7 +163,7 @@ def waiting_calls(merger: rm.Merger, calls: list[Any]) -> Iterator[list[Future[r
                 time.sleep(0.001)
         goes_on.set()
         held.result()
-        yield done
+        yield [*done, held]
 
 
 @every_kind
@@ -190,7 +191,7 @@ def test_calls_that_wait_together_are_each_as_one_alone(store: str, frames: bool
                     merger.merge([{"tag_no": 999, "height": rng.random(), "note": "slow"}])
                 if way == "together":
                     with waiting_calls(merger, given) as done:
-                        results = [one.result() for one in done]
+                        results = [one.result() for one in done[:-1]]
                 else:
                     merger.merge([{"tag_no": 999, "height": 1.0, "note": "slow"}])
                     results = [merger.merge(one) for one in given]
@@ -227,7 +228,7 @@ def test_calls_of_one_key_or_with_a_limit_or_refused_stand_alone(store: str) -> 
             calls += [[{"tag_no": n, "height": 1.0, "note": note}] for n, note in ((2, "y" * 50), (3, "z"))]
             calls += [[{"tag_no": 4}], [{"tag_no": 5, "height": "?"}], []]
             with waiting_calls(merger, calls) as done:
-                results = [one.result() for one in done]
+                results = [one.result() for one in done[:-1]]
             assert sorted(result.counts["insert"] + result.counts["update"] for result in results[:3]) == [1, 1, 1]
             fits = store == "memory" or store.startswith("sqlite")
             assert [result.counts["insert"] for result in results[3:]] == [1 if results[3].counts["insert"] and fits else 0, 1, 1, 0, 0]
@@ -240,6 +241,46 @@ def test_calls_of_one_key_or_with_a_limit_or_refused_stand_alone(store: str) -> 
             with pytest.raises(rm.LimitError):
                 done[1].result()
         assert rm.verify(place.store, TABLE).holds
+
+
+@every_kind
+def test_calls_go_on_with_one_batch_until_others_write_one(store: str) -> None:
+    rng, counted = length.dice(store), {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
+    for _ in range(length.some(1)):
+        rows = [{"tag_no": n, "height": float(n), "note": "x"} for n in range(6)]
+        with STORES[store](_GROUPED, ["tag_no"], rows) as place, STORES["sqlite"](_GROUPED, ["tag_no"], rows) as copy:
+            told: dict[str, Any] = {"store": place.store, "table": TABLE, "key": "tag_no"}
+            results, begins, ends = list[rm.Result](), dict[int | None, Any](), True
+            with rm.Merger(rm.Job(**told, batches="hourly")) as merger:
+                for value in (0.5, 1.5):  # the history is made, and then known
+                    results.append(merger.merge([{"tag_no": 998, "height": value, "note": "first"}]))
+                for number in range(16):
+                    event = ["other", "undo", *["none"] * 4][rng.randrange(6)] if number > 3 else "none"
+                    if event == "other":
+                        rm.merge(rm.Job(**told), [{"tag_no": 50, "height": rng.random(), "note": "other"}])
+                    elif event == "undo":
+                        rm.undo(place.store, results[-1].batch, force=True)
+                    ends |= rm.batches(place.store, limit=1)["batch_no"][0].as_py() != results[-1].batch  # not by an undo of nothing
+                    before = place.rows()
+                    calls = [[{"tag_no": 10 * n + rng.randrange(6), "height": rng.choice([float(number), "?"]), "note": "y"}] for n in range(rng.randint(1, 3))]
+                    made = [merger.merge(calls[0])]
+                    if len(calls) > 1:
+                        with waiting_calls(merger, calls[1:]) as done:
+                            made += [one.result() for one in done]
+                    assert number == 0 or (made[0].batch == results[-1].batch) == (not ends), (number, event)
+                    ends = False
+                    begins.setdefault(made[0].batch, before)
+                    results += made
+                    rm.sync(place.store, TABLE, copy.store, TABLE, follower="copy", key=["tag_no"])
+                    assert copy.rows() == place.rows()
+            assert rm.verify(place.store, TABLE).holds
+            for row in rm.batches(place.store, table=TABLE).to_pylist():
+                mine = [one for one in results if one.batch == row["batch_no"]]
+                for name, column in counted.items() if mine else ():
+                    assert row[column] == sum(one.counts[name] for one in mine)
+            last = results[-1].batch
+            rm.undo(place.store, last)
+            assert place.rows() == begins[last]
 
 
 @every_kind

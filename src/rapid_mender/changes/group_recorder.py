@@ -63,10 +63,6 @@ class GroupRecorder(Recorder):
         self.start()
         return self._rows[call].start()
 
-    def numbers(self) -> list[int | None]:
-        """The numbers of the batches of the calls, where they are taken."""
-        return [row.number for row in self._rows]
-
     def await_changes(self, records: np.ndarray | None = None) -> None:
         if records is None or len(self._records):
             raise NotTogether

@@ -116,6 +116,14 @@ class Recorder:
     def _stored(self) -> dict[str, str]:
         return stored_names(self.info, self.session.fits, self._identity.names)
 
+    @property
+    def knows_history(self) -> bool:
+        """Whether the history is as it was when the batch came upon it, if it did."""
+        if self._newest is None:
+            return True
+        history = self.session.find_own(self._history, self.info)
+        return history is not None and self.known is not None and self.known.holds(self.info, history)
+
     def start(self) -> int:
         """The batch's number. The first call takes it; where only a row tells it, the batch's row is inserted."""
         return self._row.start()

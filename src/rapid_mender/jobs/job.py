@@ -20,6 +20,7 @@ from ..incoming.query import Query
 from ..stores.contract import Store
 from ..stores.given import as_store
 from ..stores.urls import without_password
+from .batch_span import batches_of
 from .job_file import read_job_file
 
 _SHOWN = 200
@@ -264,7 +265,7 @@ class Job(Strict):
     commit_every: int | None = Field(None, ge=1, lt=1 << 62)
     history: bool = True
     seal: bool | None = None
-    batches: Literal["all", "changes"] = "all"
+    batches: Annotated[str, BeforeValidator(batches_of)] = "all"
     without_undo: bool = False
 
     _source: str | None = PrivateAttr(None)

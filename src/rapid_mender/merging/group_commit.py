@@ -135,7 +135,7 @@ def merge_together(job: OpenJob, calls: Sequence[Call], company: Company) -> Non
                 call.error = UncertainError(str(error))
                 call.error.batch, call.error.wrote = number, True
                 if number is not None:
-                    call.error.args = (f"{error}; if batch {number} is among the batches, it did",)
+                    call.error.args = (f"{error}; {run.how_to_tell(number)}",)
             return
     for call, result in zip(calls, run.results, strict=True):
         call.result = replace(result, seconds=time.perf_counter() - began)
@@ -175,8 +175,10 @@ class _GroupRun(Run):
             raise NotTogether
         return batch
 
-    def _recorder(self, session: Session) -> GroupRecorder:
-        made = super()._recorder(session)
+    def _recorder(self, session: Session) -> Recorder:
+        if self.open_batch is not None:
+            return super()._recorder(session)
+        made = self._new_recorder(session)
         return GroupRecorder(
             session, made.info, made.job, made.history, kind=made.kind, seals=made.seals, known=self.known,
             ends=self.ends,
@@ -192,7 +194,6 @@ class _GroupRun(Run):
         """Each call is merged alone then, and leaves what it leaves."""
 
     def _complete(self, session: Session, recorder: Recorder) -> None:
-        assert isinstance(recorder, GroupRecorder)
         tally = self.unit
         if tally.deferred or tally.warnings or tally.fired.failed:
             raise NotTogether
@@ -202,16 +203,19 @@ class _GroupRun(Run):
             counts = {name: part.counts[name] for name in NAMES}
             number = None
             if self._is_kept(counts):
-                number = recorder.number_of(at)
+                number = recorder.number_of(at) if isinstance(recorder, GroupRecorder) else recorder.start()
                 took = time.perf_counter() - self.started
                 said[at] = Said(counts, figures_of(part, self.plan.identity, self.retries, took))
+            self.numbers[at] = number
             result = replace(self._result(part), batch=number)
             if counts["reject"] and isinstance(self.job.rejects, RejectsTable):
                 keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)
                 result = replace(result, rejects_path=f"table {self.job.rejects.table}")
             self.results.append(result)
-        recorder.finish_each(said, details_of(self.plan))
-        self.numbers = recorder.numbers()
+        if isinstance(recorder, GroupRecorder):
+            recorder.finish_each(said, details_of(self.plan))
+        elif said:
+            self._finish(recorder, self._counts())
 
     def _parts(self, tally: Tally) -> list[Tally]:
         """What became of the records of each call."""

@@ -7,6 +7,7 @@ import logging
 import os
 import threading
 from collections import deque
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack, suppress
 from functools import partial
@@ -15,11 +16,13 @@ from typing import Any
 from ..changes.group_recorder import NotTogether
 from ..changes.identity import KnownHistory
 from ..errors import JobError
+from ..jobs.batch_span import span_of
 from ..jobs.job import Job
 from ..jobs.opening import OpenJob, source_of
 from ..stores.urls import opened
 from .group_commit import MOST, Call, Withdrawn, merge_together
 from .merge import take
+from .open_batch import OpenBatch
 from .result import Result
 from .run import Company
 
@@ -36,7 +39,8 @@ class Merger:
 
     The store is opened, and the job checked and bound to its table, once. Each call of `merge` is a batch of its own,
     in one transaction, with all that `rm.merge` promises. When another program has altered the table, the job is bound
-    anew before a row is written.
+    anew before a row is written. With `batches = "hourly"` (or "daily", "15 minutes" …) in the job, calls go on with
+    one batch for so long, unless somebody else has written a batch of the table meanwhile.
 
     Several threads may use it. Calls that wait while another is merged are merged together then, in one transaction
     (group commit): each is a batch of its own all the same, has its own result, and fails alone. A forked process opens
@@ -68,6 +72,8 @@ class Merger:
         self._resources.enter_context(store.kept_open())
         self._open = OpenJob(job, store)
         self._known = KnownHistory()
+        span = span_of(job.batches)
+        self._batch = OpenBatch(span) if span is not None else None
         try:
             with self._open.taking([]):
                 pass
@@ -159,14 +165,17 @@ class Merger:
                     raise NotTogether
 
             try:
-                merge_together(self._open, calls, Company(known=self._known, before_commit=check))
+                merge_together(self._open, calls, self._company(check))
             except Exception as error:  # each is merged alone then, and fails alone
                 _log.info("%d calls are merged one by one: %s", len(calls), error or type(error).__name__)
                 for one in calls:
                     one.chunk = None
         if not call.done:
             call.check()
-            call.result = take(self._open, call.source, True, Company(known=self._known, before_commit=call.check))
+            call.result = take(self._open, call.source, True, self._company(call.check))
+
+    def _company(self, before_commit: Callable[[], None]) -> Company:
+        return Company(known=self._known, open_batch=self._batch, before_commit=before_commit)
 
     def _others(self, call: Call) -> list[Call]:
         """The calls that wait and go together with one: in order, and not more than are merged together."""

@@ -35,12 +35,13 @@ from .gather import Gather
 from .groups import Groups
 from .limits import Limits
 from .missing import delete_missing, in_scope
+from .open_batch import OpenBatch
 from .read import Reader
 from .rejects import RejectsFile, keep_rejects
 from .result import Result, decisions_schema
 from .retries import until_done
 from .shadow import Shadow
-from .stats import details_of, figures_of
+from .stats import details_of, figures_of, warn_at_end
 from .tally import Tally
 from .write_versions import writer_for
 
@@ -55,6 +56,8 @@ class Company:
     beside: Beside | None = None
     known: KnownHistory | None = None
     """What the batches before have learnt of the table's history."""
+    open_batch: OpenBatch | None = None
+    """The batch that goes on, if one does."""
     before_commit: Callable[[], None] | None = None
     """Called when all is written; what it raises undoes the transaction."""
 
@@ -73,7 +76,7 @@ class Run:
     def __init__(self, door: Opened, write: bool, began: float, company: Company) -> None:
         """`began`: when the call did, by `time.perf_counter`."""
         self.door, self.beside, self.before_commit = door, company.beside, company.before_commit
-        by, progress, self.known = company.by, company.progress, company.known
+        by, progress, self.known, self.open_batch = company.by, company.progress, company.known, company.open_batch
         self.job, self.store, self.source, self.plan = door.job, door.store, door.source, door.plan
         self.problems = door.problems
         self.write, self.started = write, began
@@ -106,7 +109,7 @@ class Run:
             _log.warning("%s into %s stopped after %.2f s: %s", verb, info.name, after, type(error).__name__)
             self._stopped(error)
             raise
-        self._warn_at_end()
+        warn_at_end(self.done, self.plan.info.name, self.limits.stops.values(), self.recorder)
         self._publish_rejects()
         result = self._result(self.done)
         counts = ", ".join(f"{name} {count}" for name, count in result.counts.items())
@@ -160,24 +163,6 @@ class Run:
             _shape=self.shape,
             _made=list(self.plan.made),
         )  # fmt: skip
-
-    def _warn_at_end(self) -> None:
-        """Add the warnings about the whole run."""
-        tally = self.done
-        for reason, count in tally.kept.most_common(10):
-            tally.warn(f"{count:,} rows that did not come were kept: {reason}")
-        for why in self.limits.stops.values():
-            tally.warn(f"a merge would stop: {why}")
-        for number, count in sorted(tally.fired.failed.items()):
-            what = "division by zero, overflow, or a text of another form"
-            tally.warn(f"rule {number} could not be computed for {count:,} records ({what}); it counted as unknown")
-        for danger in self.recorder.warnings if self.recorder is not None else ():
-            tally.warn(danger)
-        if self.recorder is not None and self.recorder.unrecorded:
-            tally.warn(
-                f"{self.recorder.unrecorded:,} rows that nobody sent were changed by triggers of "
-                f"{self.plan.info.name}; the history does not have these changes, and so does not replay"
-            )
 
     @contextmanager
     def _step(self, name: str) -> Iterator[None]:
@@ -242,7 +227,7 @@ class Run:
         with self.store.begin(True) as session:
             if session.find(self.job.table) is None:
                 return
-            recorder = self._recorder(session)
+            recorder = self._new_recorder(session)
             result.batch = recorder.start()
             if keeps_rejects and isinstance(self.job.rejects, RejectsTable):
                 keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)
@@ -253,7 +238,11 @@ class Run:
         self, recorder: Recorder, counts: dict[str, int], status: Status = "done", why: str | None = None
     ) -> None:
         """Complete the batch's row; `why` it was stopped, if it was."""
-        figures = figures_of(self.whole, self.plan.identity, self.retries, time.perf_counter() - self.started)
+        whole, retries = self.whole, self.retries
+        if self.open_batch is not None and status == "done":
+            whole, retries = self.open_batch.with_others(recorder, whole, retries)
+            counts = {name: whole.counts[name] for name in NAMES}
+        figures = figures_of(whole, self.plan.identity, retries, time.perf_counter() - self.started)
         details = [*details_of(self.plan), *(self.beside.details if self.beside is not None else ())]
         recorder.finish(counts, figures | ({} if why is None else {"stopped": why}), status, details)
 
@@ -314,12 +303,20 @@ class Run:
             self.recorder, self.commits = recorder, self.commits + self.write
             done, self.unit = self.unit, Tally()
             self.done.add(done)
+        if self.open_batch is not None:
+            self.open_batch.keep(recorder, self.done, self.retries)
 
     def _tell_uncertain(self, error: UncertainError, recorder: Recorder) -> None:
         """Add to an error how to find out whether the commit took effect."""
         if recorder.batch is not None:
             error.batch = recorder.batch
-            error.args = (f"{error}; if batch {recorder.batch} is among the batches, it did",)
+            error.args = (f"{error}; {self.how_to_tell(recorder.batch)}",)
+
+    def how_to_tell(self, batch: int) -> str:
+        """How to find out whether a commit took effect, in words."""
+        if self.open_batch is None:
+            return f"if batch {batch} is among the batches, it did"
+        return f"if the changes are in the history, under batch {batch}, it did"
 
     def _again(self) -> None:
         """Forget what a unit of work has gathered that was undone."""
@@ -340,6 +337,11 @@ class Run:
             recorder = copy.copy(self.recorder)
             recorder.resume(session)
             return recorder
+        resumed = self.open_batch.resumed(session, self.plan.info) if self.open_batch is not None else None
+        return resumed or self._new_recorder(session)
+
+    def _new_recorder(self, session: Session) -> Recorder:
+        """The recorder of a new batch."""
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         name = self.beside.name if self.beside is not None else name
         kind: Kind = self.beside.kind if self.beside is not None else "merge"

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
 from typing import Any
 
 from ..changes.detail import Detail, versions_details
+from ..changes.recorder import Recorder
 from ..jobs.plan import Plan
 from .tally import Tally
 
@@ -21,6 +22,24 @@ def figures_of(tally: Tally, key: Sequence[str], retries: int, seconds: float) -
         **({"rejects": {_short(why): n for why, n in tally.reasons.most_common(10)}} if tally.reasons else {}),
         "retries": retries, "seconds": round(seconds, 3),
     }  # fmt: skip
+
+
+def warn_at_end(tally: Tally, table: str, stops: Iterable[str], recorder: Recorder | None) -> None:
+    """Add the warnings about a whole run into a table. `stops`: why a merge would stop, in a preview."""
+    for reason, count in tally.kept.most_common(10):
+        tally.warn(f"{count:,} rows that did not come were kept: {reason}")
+    for why in stops:
+        tally.warn(f"a merge would stop: {why}")
+    for number, count in sorted(tally.fired.failed.items()):
+        what = "division by zero, overflow, or a text of another form"
+        tally.warn(f"rule {number} could not be computed for {count:,} records ({what}); it counted as unknown")
+    for danger in recorder.warnings if recorder is not None else ():
+        tally.warn(danger)
+    if recorder is not None and recorder.unrecorded:
+        tally.warn(
+            f"{recorder.unrecorded:,} rows that nobody sent were changed by triggers of {table}; the history does not "
+            "have these changes, and so does not replay"
+        )
 
 
 def details_of(plan: Plan) -> list[Detail]:
