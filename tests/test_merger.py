@@ -9,7 +9,7 @@ import threading
 import time
 from collections.abc import Iterator
 from concurrent.futures import Future, ThreadPoolExecutor
-from contextlib import contextmanager
+from contextlib import closing, contextmanager
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
@@ -55,13 +55,21 @@ def test_records_in_parts_and_from_threads_are_as_those_of_one_merge(store: str,
     told = {name: value for name, value in case.options.items() if name not in _NOT_HERE}
     records = list({record["tag_no"]: record for record in case.batch}.values())  # of one key one record
     found = []
-    for way in ("one merge", "parts", "threads") if store in KINDS else ("one merge", "parts"):
+    beside = [] if store == "memory" else ["another's transaction"]
+    for way in ("one merge", "parts", *(["threads"] if store in KINDS else []), *beside):
         with STORES[store](SCHEMA, ["tag_no"], case.rows) as place:
             job = rm.Job(store=place.store, table=TABLE, key="tag_no", **told)
             if way == "one merge":
                 found.append(outcome(place, [rm.merge(job, pa.Table.from_pylist(records, case.sent))]))
                 continue
             parts = [pa.Table.from_pylist(part, case.sent) for part in parts_of(records, random.Random(seed))]
+            if way == "another's transaction":
+                url = place.opened.where if store.startswith("sqlite") else servers.contract(store.partition(",")[0]).url
+                with closing(databases.driver(url)) as connection, rm.Merger(job, connection) as merger:
+                    results = [merger.merge(part) for part in parts]
+                    connection.commit()
+                found.append(outcome(place, results))
+                continue
             with rm.Merger(job) as merger:
                 if way == "threads":
                     with ThreadPoolExecutor(3) as pool:

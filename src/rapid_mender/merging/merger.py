@@ -19,6 +19,7 @@ from ..errors import JobError
 from ..jobs.batch_span import span_of
 from ..jobs.job import Job
 from ..jobs.opening import OpenJob, source_of
+from ..stores.guests import guest_store
 from ..stores.urls import opened
 from .group_commit import MOST, Call, Withdrawn, merge_together
 from .merge import take
@@ -47,8 +48,13 @@ class Merger:
     a Merger of its own.
     """
 
-    def __init__(self, job: Job) -> None:
-        """Raises JobError with all that is wrong with the job, and StoreError if the store cannot be opened."""
+    def __init__(self, job: Job, connection: Any = None) -> None:
+        """With `connection` (of sqlite3, psycopg or PyMySQL, or a session or connection of SQLAlchemy over one of them)
+        records are merged in the transaction that this has open, and its owner commits or rolls back; the job's store
+        is not opened then. A call that fails undoes what it did, and leaves the rest of the transaction.
+
+        Raises JobError with all that is wrong with the job, and StoreError if the store cannot be opened.
+        """
         if job.incoming is not None:
             raise JobError(
                 "the job names what is to be merged, and a Merger is given its records with each call; leave it out "
@@ -68,8 +74,10 @@ class Merger:
         """Those in which calls of `merge_async` wait."""
         self._process = os.getpid()
         self._closed = False
-        store = self._resources.enter_context(opened(job.store))
-        self._resources.enter_context(store.kept_open())
+        store = guest_store(connection) if connection is not None else None
+        if store is None:
+            store = self._resources.enter_context(opened(job.store))
+            self._resources.enter_context(store.kept_open())
         self._open = OpenJob(job, store)
         self._known = KnownHistory()
         span = span_of(job.batches)

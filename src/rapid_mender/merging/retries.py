@@ -9,6 +9,7 @@ from collections.abc import Callable
 from typing import TypeVar
 
 from ..changes.details import Outdated, bring_up_to_date
+from ..errors import StoreError
 from ..stores.contract import Conflict, Store
 
 _T = TypeVar("_T")
@@ -28,6 +29,13 @@ def until_done(store: Store, work: Callable[[bool], _T], again: Callable[[], Non
         try:
             return work(alone)
         except Conflict as error:
+            if not store.owns_transactions:
+                if isinstance(error, Outdated):
+                    raise StoreError(
+                        f"{store.where}: the batches there are those of an earlier version; merge once without "
+                        "connection=, which brings them up to date"
+                    ) from error
+                raise
             if tries == MOST:
                 raise
             if isinstance(error, Outdated):

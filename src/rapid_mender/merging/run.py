@@ -196,7 +196,7 @@ class Run:
             self._publish_rejects()
         elif self.rejects_file is not None:
             self.rejects_file.drop()
-        if not self.write or isinstance(error, UncertainError):
+        if not self.write or isinstance(error, UncertainError) or not self.store.owns_transactions:
             return
         if isinstance(error, TableAltered) and self.door.again:
             return

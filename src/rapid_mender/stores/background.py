@@ -34,7 +34,7 @@ class Background(Generic[_L]):
         """
         while len(self._waiting) >= _AHEAD or (self._waiting and self._waiting[0].done()):
             self._waiting.popleft().result()
-        if little and not self._waiting:
+        if (little or getattr(self.link, "in_caller", False)) and not self._waiting:
             done: Future[_T] = Future()
             done.set_result(self._one(work))
             return done

@@ -44,6 +44,8 @@ class Store(ABC):
 
     reads_beside_writes = True
     """Whether one session can go on reading while another writes."""
+    owns_transactions = True
+    """Its sessions are transactions; not where they are parts of one that somebody else commits."""
     reads_by_spans = True
     """Whether a part of a table is read without a look at the whole of it."""
 

@@ -27,7 +27,7 @@ from .wire import TLS, can_offer, connect, offered
 
 _KEY_LENGTH = 255  # letters of a text in a key that the server is to make
 _GROUP = 1_000  # rows that come in one value
-_MODE = "STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES"
+MODE = "STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES"
 _WAITS = (
     "SELECT b.trx_mysql_thread_id FROM information_schema.INNODB_TRX AS r "
     "JOIN information_schema.INNODB_LOCK_WAITS AS w ON w.requesting_trx_id = r.trx_id "
@@ -72,7 +72,7 @@ class MariaDBLink(SQLLink):
         self._described: dict[tuple[str, tuple[str, str] | None], tuple[Described, str | None]] = {}
         self._other: MariaDBLink | None = None
         with translated(self.where):
-            self._connection: Any = connect(address.options, address.tls)
+            self._connection: Any = self._connect()
         timeout = address.statement_timeout or 0
         try:
             self._set_up(timeout)
@@ -80,9 +80,13 @@ class MariaDBLink(SQLLink):
             self.close()
             raise
 
+    def _connect(self) -> Any:
+        """The driver's connection."""
+        return connect(self._address.options, self._address.tls)
+
     def _set_up(self, timeout: float) -> None:
         self.run(
-            f"SET SESSION sql_mode = '{_MODE}', time_zone = '+00:00', group_concat_max_len = 1073741824, "
+            f"SET SESSION sql_mode = '{MODE}', time_zone = '+00:00', group_concat_max_len = 1073741824, "
             f"join_cache_level = 4, sql_notes = 0, max_statement_time = {timeout}, "
             "tx_isolation = 'READ-COMMITTED', net_write_timeout = 600"
         )

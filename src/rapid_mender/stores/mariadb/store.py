@@ -54,8 +54,7 @@ class MariaDBStore(ServerStore[MariaDBLink]):
         return MariaDBLink(self._address)
 
     def merge_lock(self, table: TableInfo) -> tuple[str, str]:
-        # 64 letters are allowed
-        name = text_sql("rmend " + hashlib.sha256(table.identity.encode()).hexdigest()[:40])
+        name = text_sql(lock_name(table))
         return f"SELECT GET_LOCK({name}, 31536000)", f"DO RELEASE_LOCK({name})"
 
     def watch(self, history: TableInfo) -> TransactionWatch:
@@ -69,6 +68,11 @@ class MariaDBStore(ServerStore[MariaDBLink]):
             link.run(f"SET {ASIDE} = NULL, {MERGING} = NULL")
             link.merging = False
         return MariaDBSession(link, self.known, write)
+
+
+def lock_name(table: TableInfo) -> str:
+    """The name of the lock under which one connection at a time merges into a table; 64 letters are allowed."""
+    return "rmend " + hashlib.sha256(table.identity.encode()).hexdigest()[:40]
 
 
 def _options(url: str) -> Address:

@@ -13,7 +13,7 @@ from ...core.cast import plain
 from ...core.schema import Column
 from ...errors import StoreError
 from ..adbc import AdbcLink
-from ..sql.link import FEW_ROWS, Cells, Described, Pick, Rows, SQLLink
+from ..sql.link import Cells, Described, Pick, Rows, SQLLink
 from ..sql.text import literals, name_sql, text_sql
 from ..waiting import in_words
 from .catalog import BLOCKS, HIDDEN, INDEXED, NAMES, QUESTIONS, SEQUENCES, WAITS, WRITERS, op
@@ -21,7 +21,7 @@ from .errors import translated
 from .tables import declare, described, numeric_type, spellings
 
 _DIRECT = {"adbc.postgresql.use_copy": "false"}  # a statement that COPY cannot wrap, or whose error we want to know
-_SETTINGS = {
+SETTINGS = {
     "standard_conforming_strings": "on",
     "client_min_messages": "warning",
     "plan_cache_mode": "force_generic_plan",
@@ -39,33 +39,49 @@ class PostgreSQLLink(SQLLink):
     def __init__(self, where: str, database: Any, statement_timeout: float | None) -> None:
         self.where = where
         self._stages = 0
+        self._path: str | None = None
+        """A search path in which nothing stands before what is PostgreSQL's own, where it had to be made."""
         self.encoding = ""
         self._prepared: set[str] = set()
         self._described: dict[tuple[str, tuple[str, str] | None], tuple[str, Described]] = {}
+        self._timeout = statement_timeout
         with translated(where):
-            self._adbc = AdbcLink(database)
-        settings = dict(_SETTINGS)
-        if statement_timeout is not None:
-            settings["statement_timeout"] = str(int(statement_timeout * 1000))
-        given = "pg_catalog.current_setting('application_name')"
-        named = f"CASE WHEN {given} {op('=')} '' THEN 'rmend' ELSE {given} END"
-        calls = ", ".join(_setting(name, value) for name, value in settings.items())
+            self._adbc = self._connect(database)
         told = [
             Pick("pg_catalog.current_setting('server_encoding')", "encoding", pa.string()),
             Pick("pg_catalog.pg_backend_pid()", "process", pa.int32()),
             Pick("pg_catalog.array_to_json(pg_catalog.current_schemas(false))::pg_catalog.text", "path", pa.string()),
         ]
         try:
-            self.run(f"SELECT {calls}, pg_catalog.set_config('application_name', {named}, false)")
+            self._settle()
             answer = self.select(told, "").to_pylist()[0]
             self.encoding, path, self.process = answer["encoding"], json.loads(answer["path"]), answer["process"]
             if "pg_catalog" in path[1:]:  # what stands before it would be taken for its own
                 path = [schema for schema in path if schema != "pg_catalog"]
-                self.run(f"SELECT {_setting('search_path', ', '.join(map(name_sql, path)))}")
+                self._path = ", ".join(map(name_sql, path))
+                self.run(f"SELECT {setting_sql('search_path', self._path, self.in_caller)}")
             self.schema = path[0] if path else ""
         except BaseException:
             self.close()
             raise
+
+    def _connect(self, database: Any) -> Any:
+        """The driver's connection."""
+        return AdbcLink(database)
+
+    def _settle(self) -> None:
+        """Set what the connection needs; that of somebody else only for its transaction."""
+        settings = dict(SETTINGS)
+        if self._timeout is not None:
+            settings["statement_timeout"] = str(int(self._timeout * 1000))
+        if self._path is not None:
+            settings["search_path"] = self._path
+        calls = [setting_sql(name, value, self.in_caller) for name, value in settings.items()]
+        if not self.in_caller:
+            given = "pg_catalog.current_setting('application_name')"
+            named = f"CASE WHEN {given} {op('=')} '' THEN 'rmend' ELSE {given} END"
+            calls.append(f"pg_catalog.set_config('application_name', {named}, false)")
+        self.run(f"SELECT {', '.join(calls)}")
 
     def waits(self, other: PostgreSQLLink, table: str, turn: str) -> str | None:
         del turn
@@ -118,7 +134,7 @@ class PostgreSQLLink(SQLLink):
     def staged(self, rows: Rows) -> Iterator[str]:
         columns = rows.columns
         names = [f"c{i}" for i in range(len(columns))]
-        if len(rows) <= FEW_ROWS:
+        if len(rows) <= self.few_rows:
             yield f"({self._values(columns)} AS v ({', '.join(names)}))"
             return
         self._stages += 1
@@ -223,8 +239,9 @@ class PostgreSQLLink(SQLLink):
                 yield pa.table([_typed(c, k) for c, k in zip(columns, kinds, strict=True)], names=shape.names)
 
 
-def _setting(name: str, value: str) -> str:
-    return f"pg_catalog.set_config({text_sql(name)}, {text_sql(value)}, false)"
+def setting_sql(name: str, value: str, local: bool) -> str:
+    """A call that sets what the connection goes by; `local`: for the transaction only."""
+    return f"pg_catalog.set_config({text_sql(name)}, {text_sql(value)}, {'true' if local else 'false'})"
 
 
 def _listed(picks: Sequence[Pick]) -> str:

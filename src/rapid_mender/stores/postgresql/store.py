@@ -90,8 +90,8 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
         return PostgreSQLLink(self.where, database, self._timeout)
 
     def merge_lock(self, table: TableInfo) -> tuple[str, str]:
-        key = f"({_MERGING}, {table.identity}::pg_catalog.oid::pg_catalog.int4)"
-        return f"SELECT pg_catalog.pg_advisory_lock{key}", f"SELECT pg_catalog.pg_advisory_unlock{key}"
+        key = merge_lock_key(table)
+        return f"SELECT pg_catalog.pg_advisory_lock({key})", f"SELECT pg_catalog.pg_advisory_unlock({key})"
 
     def watch(self, history: TableInfo) -> LockWatch:
         return LockWatch(self.connect, history)
@@ -104,6 +104,11 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
 
     def _keep_others_out(self, link: PostgreSQLLink, table: TableInfo) -> None:
         link.run(f"LOCK TABLE {self.known[table].sql} IN SHARE ROW EXCLUSIVE MODE")
+
+
+def merge_lock_key(table: TableInfo) -> str:
+    """The key of the advisory lock under which one connection at a time merges into a table."""
+    return f"{_MERGING}, {table.identity}::pg_catalog.oid::pg_catalog.int4"
 
 
 @lru_cache(8)

@@ -123,6 +123,10 @@ class SQLLink(ABC):
     """One connection to a database server, in a transaction."""
 
     where: str
+    in_caller = False
+    """All is done in the thread of the caller."""
+    few_rows = FEW_ROWS
+    """Up to this many rows are sent in the text of the statement itself."""
 
     @abstractmethod
     def name_sql(self, name: str) -> str:

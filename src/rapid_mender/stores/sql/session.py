@@ -36,9 +36,9 @@ class Sent(NamedTuple):
     key: Sequence[str] = ()
 
 
-def _can_load(columns: Sequence[Cells]) -> bool:
-    """Whether rows can be loaded straight into their table, and there are enough of them to make it worth while."""
-    return len(columns[0].values) > FEW_ROWS and all(one.form.loads for one in columns)
+def _can_load(columns: Sequence[Cells], few: int) -> bool:
+    """Whether rows can be loaded straight into their table, and they are more than a `few`, which is worth while."""
+    return len(columns[0].values) > few and all(one.form.loads for one in columns)
 
 
 def _patterns(
@@ -97,7 +97,7 @@ class SQLSession(SQLCapturing):
         as_sent = as_sent and not any(column.has_default or column.generated for column in left_out)
         sent = Sent(table, values.column_names, tuple(key))
         columns = self._cells(table, values)
-        straight = bool(columns) and as_sent and table.loads and _can_load(columns)
+        straight = bool(columns) and as_sent and table.loads and _can_load(columns, self._write.link.few_rows)
         rows = self._rows(columns) if straight else self._numbered(columns, values.num_rows)
         if as_sent:
             write = self._load if straight else self._insert
@@ -308,7 +308,7 @@ class SQLSession(SQLCapturing):
                 ) from error
 
         def send(link: SQLLink, names: Sequence[str], sent: Rows) -> None:
-            if table.loads and _can_load(sent.columns):
+            if table.loads and _can_load(sent.columns, link.few_rows):
                 link.load(table, names, sent)
             elif len(sent):
                 picked = ", ".join(one.form.write.format(f"s.c{i}") for i, one in enumerate(sent.columns))

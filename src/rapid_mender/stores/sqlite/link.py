@@ -21,10 +21,11 @@ from ..contract import Refused, Unreachable
 _AT_ONCE = "adbc.sqlite.query.batch_rows"
 LEAST = 1 << 16
 """Room is always made for this many rows of a query."""
+_FEW, _ROOM_FOR_FEW = 48, 256
 _MOST = 1 << 30
 _CACHE_KIB = 327_680
 
-_MENDS = (
+MENDS = (
     ("locked", "another program is writing to it; try again when that is done"),
     ("readonly", "it is read-only; make the file and its folder writable for this user"),
     ("disk is full", "there is no room left on the disk; free some and run again"),
@@ -67,7 +68,7 @@ def _translated(where: str) -> Iterator[None]:
     ) as error:  # Arrow's while a result is read
         text = re.sub(r"^[A-Z_]+: (\[SQLite\] )?", "", str(error)).split("\nquery:")[0]
         text = re.sub(r"^failed to (prepare|execute) query: ", "", text, flags=re.I).strip()
-        for sign, mend in _MENDS:
+        for sign, mend in MENDS:
             if sign in text:
                 kind = Locked if sign == "locked" else StoreError
                 raise kind(f"{where}: {text}: {mend}") from error
@@ -115,6 +116,9 @@ def _is(number: str, file: tuple[int, int]) -> bool:
 
 class Link:
     """One connection to a SQLite file that exists."""
+
+    in_caller = False
+    """All is done in the thread of the caller."""
 
     def __init__(self, path: str, writable: bool, patience: int, cache_kib: int = _CACHE_KIB) -> None:
         """`patience` is how many milliseconds to wait for another program's lock."""
@@ -258,7 +262,8 @@ class Link:
             sql = f"SELECT * FROM ({sql}) LIMIT 0"
             bound = pa.table({name: pa.nulls(1, pa.int64()) for name in bound.column_names})
         bound = None if bound is None else bound.combine_chunks()
-        rows = max(about, LEAST, 0 if bound is None else 2 * bound.num_rows) + 1
+        few = bound is not None and bound.num_rows <= _FEW  # making room takes longer than the look itself
+        rows = max(about, _ROOM_FOR_FEW if few else LEAST, 0 if bound is None else 2 * bound.num_rows) + 1
         with _translated(self.path):
             while True:
                 try:

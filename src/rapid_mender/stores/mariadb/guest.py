@@ -1,0 +1,216 @@
+"""A merge in the transaction of somebody else's connection to MariaDB (PyMySQL)."""
+
+from __future__ import annotations
+
+import ssl
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import contextmanager, suppress
+from typing import Any
+
+import pyarrow as pa
+
+from ...core.schema import TableInfo
+from ...errors import JobError, StoreError
+from ..contract import Session, Store
+from ..sql.link import Described, Pick
+from ..sql.text import text_sql
+from .errors import translated
+from .link import MODE, Address, MariaDBLink
+from .session import MariaDBSession
+from .store import lock_name
+from .triggers import ASIDE, MERGING
+from .wire import TLS
+
+_SAVEPOINT = "rmend_guest"
+_ROWS = 1_000
+"""Records are looked up and written so many at a time."""
+_IN_TRANSACTION, _COMMITS = 1, 2  # bits of the server's status
+_FOUND_ROWS = 2  # a bit of what the client can do
+_SET = {
+    "sql_mode": f"'{MODE}'", "time_zone": "'+00:00'", "group_concat_max_len": "1073741824", "join_cache_level": "4",
+    "sql_notes": "0",
+}  # fmt: skip
+
+
+class _Plain:
+    """The connection, with cursors that give plain rows."""
+
+    def __init__(self, connection: Any) -> None:
+        self._given = connection
+
+    def cursor(self) -> Any:
+        from pymysql.cursors import Cursor
+
+        return Cursor(self._given)
+
+    def __getattr__(self, name: str) -> Any:
+        return getattr(self._given, name)
+
+
+class GuestLink(MariaDBLink):
+    """Somebody else's connection; what is set for a merge holds for that alone."""
+
+    in_caller = True
+
+    def __init__(self, connection: Any) -> None:
+        given = connection
+        where = f"mariadb://{_text(given.user)}@{given.host}:{given.port}/{_text(given.db)}"
+        if given.charset != "utf8mb4":
+            raise JobError(f"{where}: the connection speaks {given.charset}; open it with charset='utf8mb4'")
+        options = {"host": given.host, "port": given.port, "database": _text(given.db), "user": given.user}
+        options |= {"password": given.password or b"", "connect_timeout": 10}
+        if given.unix_socket:
+            options["unix_socket"] = given.unix_socket
+        self._given = given
+        super().__init__(Address(where, options, TLS()))
+        self._loads = False
+
+    def _connect(self) -> Any:
+        return _Plain(self._given)
+
+    def close(self) -> None:
+        """It is closed by whoever opened it."""
+        if self._other is not None:
+            self._other.close()
+
+    def _set_up(self, timeout: float) -> None:
+        told = self.ask("SELECT @@max_allowed_packet AS p, CONNECTION_ID() AS id")[0]
+        self.packet, self._id = int(told["p"]), told["id"]
+
+    def settle(self) -> Callable[[], None]:
+        """Set what a merge needs. Returns what sets it back."""
+        asked = ", ".join(f"@@SESSION.{name} AS {name}" for name in _SET)
+        before = self.ask(f"SELECT {asked}")[0]
+        self._assign(_SET)
+        self._by_index, self.marks = False, True
+
+        def back() -> None:
+            texts = {
+                n: v if v.isdigit() and n not in ("sql_mode", "time_zone") else text_sql(v) for n, v in before.items()
+            }
+            self._assign(texts)
+            self.run(f"SET {ASIDE} = NULL, {MERGING} = NULL")
+
+        return back
+
+    def _assign(self, values: dict[str, str]) -> None:
+        self.run(f"SET SESSION {', '.join(f'{name} = {value}' for name, value in values.items())}")
+
+    def run(self, sql: str) -> int:
+        changed = super().run(sql)
+        counts = self._given.client_flag & _FOUND_ROWS or not sql.startswith(
+            "UPDATE"
+        )  # else rows that stay as they are
+        return changed if counts else -1
+
+    def select(self, picks: Sequence[Pick], rest: str, number: str | None = None, end: str = "") -> pa.Table:
+        locks = " LOCK IN SHARE MODE" if rest and not end else end  # an old snapshot is of no use
+        return super().select(picks, rest, number, locks)
+
+    def _cells(self, sql: str) -> Sequence[tuple[Any, ...]]:
+        return [
+            tuple(v if v is None or isinstance(v, bytes) else str(v).encode() for v in row)
+            for row in super()._cells(sql)
+        ]
+
+    def define(self, sql: str) -> None:
+        context = getattr(self._given, "ctx", None)
+        if context is not None and context.verify_mode != ssl.CERT_NONE:  # whose certificates these are is not told
+            raise StoreError(
+                f"{self.where}: a table is to be made or altered ({sql[:60]} …), and MariaDB would commit the "
+                "transaction with it; merge once without connection=, which makes it"
+            )
+        if self._other is None:
+            self._other = MariaDBLink(self._address)
+            self._other.run("SET SESSION lock_wait_timeout = 5")  # this transaction may be what it waits for
+        self._other.run(sql)
+
+
+class GuestSession(MariaDBSession):
+    """One merge within a transaction of somebody else's."""
+
+    slice_rows = _ROWS
+    chunk_rows = _ROWS
+
+
+class MariaDBGuestStore(Store):
+    """The tables of a connection that somebody else has opened; what is written is theirs to commit or to roll back.
+
+    Our own tables are made over another connection, as that of the owner would commit. Another program that writes the
+    same rows meanwhile is waited for; if the server ends that by undoing the whole transaction, StoreError says so.
+    """
+
+    owns_transactions = False
+
+    def __init__(self, connection: Any) -> None:
+        self._connection = connection
+        self._link = GuestLink(connection)
+        self.known: dict[TableInfo, Described] = {}
+
+    @property
+    def where(self) -> str:
+        return self._link.where
+
+    def close(self) -> None:
+        self._link.close()
+
+    @contextmanager
+    def begin(
+        self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
+    ) -> Iterator[Session]:
+        del alone, guests
+        link = self._link
+        if not self._connection.open:
+            raise StoreError(f"{self.where}: the connection is closed; open another one, and a Merger over that")
+        with translated(self.where):
+            self._connection.ping(reconnect=False)  # it tells the status
+        began = not self._connection.server_status & _IN_TRANSACTION
+        if began and write and self._connection.server_status & _COMMITS:
+            raise JobError(
+                f"{self.where}: the connection commits every statement by itself; begin a transaction before: "
+                "connection.begin()"
+            )
+        back = link.settle()
+        try:
+            with self._within(began, write, table):
+                session = GuestSession(link, self.known, write)
+                try:
+                    yield session
+                    session.close()
+                except BaseException:
+                    session.abandon()
+                    raise
+        finally:
+            with suppress(StoreError):
+                back()
+
+    @contextmanager
+    def _within(self, began: bool, write: bool, table: TableInfo | None) -> Iterator[None]:
+        """A savepoint, which an error goes back to; in a transaction that is begun for it, if there is none."""
+        link, turn = self._link, text_sql(lock_name(table)) if write and table is not None else None
+        if turn is not None:
+            link.run(f"SELECT GET_LOCK({turn}, 31536000)")
+        if began:
+            link.run("START TRANSACTION")
+        link.run(f"SAVEPOINT {_SAVEPOINT}")
+        try:
+            yield
+        except BaseException as error:
+            self._undo(began, error)
+            raise
+        else:
+            link.run("ROLLBACK" if began and not write else f"RELEASE SAVEPOINT {_SAVEPOINT}")
+        finally:
+            if turn is not None:
+                with suppress(StoreError):
+                    link.run(f"DO RELEASE_LOCK({turn})")
+
+    def _undo(self, began: bool, error: BaseException) -> None:
+        try:
+            self._link.run("ROLLBACK" if began else f"ROLLBACK TO SAVEPOINT {_SAVEPOINT}")
+        except StoreError:
+            raise StoreError(f"{error}; with it the server has undone the whole transaction") from error
+
+
+def _text(value: Any) -> str:
+    return value.decode() if isinstance(value, bytes) else str(value or "")
