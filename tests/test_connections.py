@@ -101,7 +101,8 @@ def test_a_call_that_fails_leaves_the_rest_of_the_transaction(kind: str, tmp_pat
 def _settings(kind: str) -> str:
     return {
         "sqlite": "PRAGMA foreign_keys",
-        "postgresql": "SELECT current_setting('jit'), current_setting('search_path'), current_setting('work_mem'), coalesce(current_setting('rmend.aside', true), '')",
+        "postgresql": "SELECT current_setting('jit'), current_setting('search_path'), current_setting('work_mem'), "
+        "coalesce(current_setting('rmend.aside', true), '')",
         "mariadb": "SELECT @@sql_mode, @@time_zone, @@group_concat_max_len, @@join_cache_level, @@sql_notes, @rmend_aside",
     }[kind]
 
