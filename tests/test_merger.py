@@ -167,7 +167,7 @@ def waiting_calls(merger: rm.Merger, calls: list[Any]) -> Iterator[list[Future[r
         done = []
         for call in calls:
             done.append(pool.submit(merger.merge, call))
-            while len(merger._waiting) < len(done):
+            while len(merger._turns._line) < len(done):
                 time.sleep(0.001)
         goes_on.set()
         held.result()

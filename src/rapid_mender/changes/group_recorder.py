@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import copy
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any, NamedTuple
@@ -42,8 +43,7 @@ class GroupRecorder(Recorder):
 
     def __post_init__(self) -> None:
         super().__post_init__()
-        others = (BatchRow(self.session, self.info, self.job, self.kind) for _ in self.ends[1:])
-        self._rows = [self._row, *others]
+        self._rows = [self._row, *(copy.copy(self._row) for _ in self.ends[1:])]
 
     def start(self) -> int:
         """The numbers of all batches are taken with the first."""

@@ -12,7 +12,7 @@ import threading
 import time
 from collections import Counter
 from collections.abc import Iterator, Sequence
-from dataclasses import dataclass, field, replace
+from dataclasses import dataclass, field
 from itertools import chain
 from typing import Any
 
@@ -53,6 +53,8 @@ class Call:
     source: Source
     withdrawn: threading.Event = field(default_factory=threading.Event)
     """The caller does not want it any more."""
+    ready: threading.Event = field(default_factory=threading.Event)
+    """It is merged, or has the turn."""
     chunk: Chunk | None = None
     """Its records, if they can be merged together with others."""
     keys: frozenset[Any] = frozenset()
@@ -138,7 +140,8 @@ def merge_together(job: OpenJob, calls: Sequence[Call], company: Company) -> Non
                     call.error.args = (f"{error}; {run.how_to_tell(number)}",)
             return
     for call, result in zip(calls, run.results, strict=True):
-        call.result = replace(result, seconds=time.perf_counter() - began)
+        result.seconds = time.perf_counter() - began
+        call.result = result
 
 
 class _GroupGather(Gather):
@@ -207,10 +210,11 @@ class _GroupRun(Run):
                 took = time.perf_counter() - self.started
                 said[at] = Said(counts, figures_of(part, self.plan.identity, self.retries, took))
             self.numbers[at] = number
-            result = replace(self._result(part), batch=number)
+            result = self._result(part)
+            result.batch = number
             if counts["reject"] and isinstance(self.job.rejects, RejectsTable):
                 keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)
-                result = replace(result, rejects_path=f"table {self.job.rejects.table}")
+                result.rejects_path = f"table {self.job.rejects.table}"
             self.results.append(result)
         if isinstance(recorder, GroupRecorder):
             recorder.finish_each(said, details_of(self.plan))

@@ -6,7 +6,6 @@ import asyncio
 import logging
 import os
 import threading
-from collections import deque
 from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from contextlib import ExitStack, suppress
@@ -16,6 +15,7 @@ from typing import Any
 from ..changes.group_recorder import NotTogether
 from ..changes.identity import KnownHistory
 from ..errors import JobError
+from ..incoming.open import Frame
 from ..jobs.batch_span import span_of
 from ..jobs.job import Job
 from ..jobs.opening import OpenJob, source_of
@@ -26,6 +26,7 @@ from .merge import take
 from .open_batch import OpenBatch
 from .result import Result
 from .run import Company
+from .turns import Turns
 
 _THREADS = 32
 _log = logging.getLogger("rapid_mender")
@@ -67,9 +68,7 @@ class Merger:
             )
         self.job = job
         self._resources = ExitStack()
-        self._turn = threading.Lock()
-        self._waiting: deque[Call] = deque()
-        """The calls that wait for their turn."""
+        self._turns: Turns[Call] = Turns()
         self._threads = ThreadPoolExecutor(_THREADS, "rmend-merger")
         """Those in which calls of `merge_async` wait."""
         self._process = os.getpid()
@@ -97,11 +96,15 @@ class Merger:
 
     def close(self) -> None:
         """Close what was opened; a call that is under way ends first. May be called again."""
-        with self._turn:
-            self._closed = True
-            self._threads.shutdown(wait=False)
-            if self._process == os.getpid():  # else the connections are those of the other process
-                self._resources.close()
+        turn = Call(Frame("nothing"))
+        if self._turns.take(turn):
+            try:
+                self._closed = True
+                self._threads.shutdown(wait=False)
+                if self._process == os.getpid():  # else the connections are those of the other process
+                    self._resources.close()
+            finally:
+                self._turns.pass_on([])
 
     def merge(self, records: Any) -> Result:
         """Merge records: a list of dicts, or of objects with fields, or a frame; and what else `rm.merge` takes.
@@ -136,74 +139,73 @@ class Merger:
             raise JobError("there is nothing to merge; give a Merger its records with each call")
         self._check_open()
         call = Call(source_of(self.job, records), withdrawn)
-        if self._waiting or not self._turn.acquire(blocking=False):
-            self._wait(call)
-        try:
-            if not call.done:
-                self._check_open()
-                self._serve(call)
-        finally:
-            self._turn.release()
+        if self._turns.crowded:
+            call.look(self.job.key)
+        if self._take_turn(call):
+            self._serve(call)
         if call.error is not None:
             raise call.error
         assert call.result is not None
         return call.result
 
-    def _wait(self, call: Call) -> None:
-        """Wait for the turn, or until whoever has it has merged the call as well."""
-        call.look(self.job.key)
-        self._waiting.append(call)
+    def _take_turn(self, call: Call) -> bool:
+        """Wait for the turn. Returns False if whoever had it has merged the call as well."""
         try:
-            self._turn.acquire()
+            return self._turns.take(call)
         except BaseException:  # an interrupt: nobody is to merge it any more
             call.withdrawn.set()
             raise
-        finally:
-            with suppress(ValueError):
-                self._waiting.remove(call)
 
     def _serve(self, call: Call) -> None:
-        """Merge a call, together with others that wait if that can be."""
-        others = self._others(call)
-        if others:
-            calls = [call, *others]
+        """Merge a call, together with others that wait if that can be; then the turn goes on."""
+        others = list[Call]()
+        try:
+            self._check_open()
+            others = self._turns.gather(partial(_others, call)) if call.chunk is not None else []
+            if others:
+                self._merge_together([call, *others])
+            if not call.done:
+                call.check()
+                call.result = take(self._open, call.source, True, self._company(call.check))
+        finally:
+            done = [one for one in others if one.done]
+            self._turns.pass_on(done, [one for one in others if not one.done])
 
-            def check() -> None:
-                if any(one.withdrawn.is_set() for one in calls):
-                    raise NotTogether
+    def _merge_together(self, calls: list[Call]) -> None:
+        def check() -> None:
+            if any(one.withdrawn.is_set() for one in calls):
+                raise NotTogether
 
-            try:
-                merge_together(self._open, calls, self._company(check))
-            except Exception as error:  # each is merged alone then, and fails alone
-                _log.info("%d calls are merged one by one: %s", len(calls), error or type(error).__name__)
-                for one in calls:
-                    one.chunk = None
-        if not call.done:
-            call.check()
-            call.result = take(self._open, call.source, True, self._company(call.check))
+        try:
+            merge_together(self._open, calls, self._company(check))
+        except Exception as error:  # each is merged alone then, and fails alone
+            _log.info("%d calls are merged one by one: %s", len(calls), error or type(error).__name__)
+            for one in calls:
+                one.chunk = None
 
     def _company(self, before_commit: Callable[[], None]) -> Company:
         return Company(known=self._known, open_batch=self._batch, before_commit=before_commit)
-
-    def _others(self, call: Call) -> list[Call]:
-        """The calls that wait and go together with one: in order, and not more than are merged together."""
-        others = list[Call]()
-        if call.chunk is None:
-            return others
-        room, keys = MOST - len(call.chunk.rows), set(call.keys)
-        for one in list(self._waiting):
-            if one is call or one.done or one.withdrawn.is_set() or one.chunk is None or not one.goes_with(call):
-                continue
-            room -= len(one.chunk.rows)
-            if room < 0:
-                break
-            if keys.isdisjoint(one.keys):
-                others.append(one)
-            keys |= one.keys
-        return others
 
     def _check_open(self) -> None:
         if self._closed:
             raise JobError("this Merger is closed; open another one")
         if self._process != os.getpid():
             raise JobError("this Merger was opened before the process was forked; open another one in this process")
+
+
+def _others(call: Call, waiting: list[Call]) -> list[Call]:
+    """Those of the calls that wait that go together with one: in order, and not more than are merged together."""
+    others = list[Call]()
+    if call.chunk is None:
+        return others
+    room, keys = MOST - len(call.chunk.rows), set(call.keys)
+    for one in waiting:
+        if one.withdrawn.is_set() or one.chunk is None or not one.goes_with(call):
+            continue
+        room -= len(one.chunk.rows)
+        if room < 0:
+            break
+        if keys.isdisjoint(one.keys):
+            others.append(one)
+        keys |= one.keys
+    return others
