@@ -1,7 +1,8 @@
 """Killing merges at random moments, or the server under them. At length: `python -m tests.killing STORE ROWS KILLS`.
 
 STORE is sqlite, postgresql or mariadb; with `-server` behind it, the server is stopped at once and not the merge; with `-undo`, `-sync` or
-`-fill`, these are killed; the last two take the STORE that follows behind KILLS. With `captured` at the end the table is captured.
+`-fill`, these are killed, and with `-threads` a process whose threads share a Merger; `-sync` and `-fill` take the STORE that follows
+behind KILLS. With `captured` at the end the table is captured.
 """
 
 from __future__ import annotations
@@ -9,6 +10,7 @@ from __future__ import annotations
 import json
 import random
 import signal
+import subprocess
 import sys
 import tempfile
 import time
@@ -277,6 +279,42 @@ def kill_fills(where: Place, to: Place, folder: Path, rows: int, kills: int, see
     return seen
 
 
+_THREADS = """
+import itertools, os, sys, threading
+import rapid_mender as rm
+merger, told = rm.Merger(rm.Job(store=sys.argv[1], table="trees", key="tag_no")), os.open(sys.argv[2], os.O_APPEND | os.O_WRONLY | os.O_CREAT)
+def work(number):
+    for value in itertools.count(int(sys.argv[3]) + number, 16):
+        result = merger.merge([{"tag_no": value % 40, "height_m": float(value)}])
+        os.write(told, f"{value} {result.batch}\\n".encode())
+for number in range(16):
+    threading.Thread(target=work, args=(number,)).start()
+threading.Event().wait()
+"""
+
+
+def kill_threads(where: Place, folder: Path, kills: int, seed: int) -> list[str]:
+    """Kill `kills` processes in which 16 threads share a Merger: what each of them was told is in the history, once."""
+    rng, url = random.Random(seed), where.url
+    register(url, 40)[0].close()
+    lines = folder / "told"
+    for turn in range(kills):
+        run = subprocess.Popen([sys.executable, "-c", _THREADS, url, str(lines), str((turn + 1) * 1_000_000)])
+        _wait_for(lambda turn=turn: lines.exists() and f"\n{turn + 1}0" in f"\n{lines.read_text()}", 20)  # type: ignore[misc]
+        time.sleep(rng.uniform(0, 1))
+        assert run.poll() is None
+        run.kill()
+        run.wait()
+    told = [line.split() for line in lines.read_text().splitlines()]
+    history = rm.history(url, "trees")
+    found = dict(zip(history["new_height_m"].to_pylist(), history["batch_no"].to_pylist(), strict=True))
+    assert len(found) == len(history)
+    assert {float(value): int(batch) for value, batch in told} == {float(value): found[float(value)] for value, _ in told}
+    assert len(history) - len(told) <= 16 * kills, "of each thread one call at most was done and not told"
+    assert rm.verify(url, "trees").holds
+    return ["killed"] * kills
+
+
 if __name__ == "__main__":
     servers.provide()
     kind, _, whom = sys.argv[1].partition("-")
@@ -287,6 +325,8 @@ if __name__ == "__main__":
             (Path(name) / "to").mkdir()
             with place(others[0], Path(name) / "to") if others else nullcontext(there) as to:
                 outcome = kill_syncs(there, to, Path(name), *counts, captured=captured) if whom == "sync" else kill_fills(there, to, Path(name), *counts)
+        elif whom == "threads":
+            outcome = kill_threads(there, Path(name), counts[1], counts[2])
         elif whom == "undo":
             outcome = kill_undos(there, *counts, captured=captured)
         else:

@@ -17,6 +17,7 @@ def runs(times: int) -> list[list[str]]:
         for captured in ([], ["captured"]):
             out += [["tests.killing", kind, "20000", kills, *captured], ["tests.killing", f"{kind}-undo", "15000", kills, *captured]]
             out += [["tests.killing", f"{kind}-sync", "5000", kills, *captured]]
+        out += [["tests.killing", f"{kind}-threads", "40", kills]]
         out += [["tests.killing", f"{kind}-fill", "20000", kills, KINDS[KINDS.index(kind) - 1]]]
         if kind != "sqlite":
             out += [["tests.killing", f"{kind}-server", "5000", kills], ["tests.crowd", kind, seconds]]

@@ -19,7 +19,7 @@ import pytest
 
 from . import length
 from .commands import Ran
-from .killing import kill_merges, kill_syncs, kill_undos, place
+from .killing import kill_merges, kill_syncs, kill_threads, kill_undos, place
 
 Rmend = Callable[..., Ran]
 JOB = 'store = "sqlite:///register.db"\ntable = "trees"\nkey = ["district", "tag_no"]\nincoming = "survey-1.csv"\n'
@@ -311,7 +311,7 @@ def test_a_register_that_is_read_only(demo: Path) -> None:
 
 
 @pytest.mark.slow
-@pytest.mark.parametrize("what", ["merges", "merges in units", "undos", "syncs"])
+@pytest.mark.parametrize("what", ["merges", "merges in units", "undos", "syncs", "threads"])
 def test_a_kill_at_any_moment_leaves_before_or_after(what: str, tmp_path: Path) -> None:
     """SIGKILL at random moments: the register and its history agree, and the next run finishes the job."""
     kills = length.some(3)
@@ -322,6 +322,8 @@ def test_a_kill_at_any_moment_leaves_before_or_after(what: str, tmp_path: Path) 
             seen = kill_merges(there, tmp_path, rows=20_000, kills=kills, seed=length.SEED, commit_every=3_000)
         elif what == "undos":
             seen = kill_undos(there, rows=15_000, kills=kills, seed=length.SEED)
+        elif what == "threads":
+            seen = kill_threads(there, tmp_path, kills, length.SEED)
         else:
             seen = kill_syncs(there, there, tmp_path, rows=5_000, kills=kills, seed=length.SEED)
     assert len(seen) == kills
