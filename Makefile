@@ -42,7 +42,7 @@ bench: .venv/bench ## the benchmarks at full size, kept in docs/benchmarks.md (s
 	touch $@
 
 .venv/dev: .venv/base pyproject.toml
-	$(BIN)/python -m pip install --quiet --disable-pip-version-check -e '.[dev]'
+	$(BIN)/python -m pip install --quiet --no-compile --disable-pip-version-check -e '.[dev]'
 	touch $@
 
 .venv/bench: .venv/base pyproject.toml
