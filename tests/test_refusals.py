@@ -13,6 +13,10 @@ import pytest
 
 import rapid_mender as rm
 
+from . import databases
+from .databases import every
+from .killing import table_of
+
 DDL = (
     "CREATE TABLE districts (name TEXT PRIMARY KEY)", "INSERT INTO districts VALUES ('North'), ('South')",
     "CREATE TABLE trees (tag_no INTEGER PRIMARY KEY, district TEXT REFERENCES districts (name), "
@@ -86,7 +90,39 @@ def test_deletes_that_the_database_refuses(tmp_path: Path) -> None:
     assert result.decisions["decision"].to_pylist() == ["reject", "delete", "reject"]
     assert "UNIQUE constraint failed: kept.name" in result.rejects["rmend_reason"][0].as_py()
     assert rows(url, "SELECT name FROM districts ORDER BY 1") == [("East",), ("North",), ("South",), ("West",)]
+    assert rows(url, "SELECT name FROM kept ORDER BY 1") == [("East",), ("Far",)], "what stays has no copy"
     assert [c["old_name"] for c in rm.history(url, "districts", action="delete").to_pylist()] == ["Far"]
+
+
+@every
+@pytest.mark.parametrize("keyed", [True, False])
+def test_an_archive_has_no_row_that_stays(kind: str, keyed: bool, tmp_path: Path) -> None:
+    """Copy and delete are one: what a foreign key or a trigger holds back is in the table alone, however often it is tried."""
+    engine = " ENGINE=InnoDB" if kind == "mariadb" else ""
+    tables = [
+        f"CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER){engine}",
+        f"CREATE TABLE gone (id INTEGER NOT NULL{' PRIMARY KEY' if keyed else ''}, v INTEGER){engine}",
+    ]
+    holds = f"CREATE TABLE child (t_id INTEGER NOT NULL, FOREIGN KEY (t_id) REFERENCES t (id)){engine}"
+    with databases.table(kind, tmp_path, *tables, holds) as (url, run):
+        job = rm.Job(store=url, table="t", key="id", missing="delete", delete="archive", archive="gone")
+        rm.merge(rm.Job(store=url, table="t", key="id"), [{"id": n, "v": n} for n in range(300)])
+        held = [7, 8, 150, 299]
+        run(*(f"INSERT INTO child VALUES ({n})" for n in held))
+        if kind == "sqlite":
+            run("CREATE TRIGGER keeps BEFORE DELETE ON t WHEN OLD.id = 42 BEGIN SELECT RAISE(IGNORE); END")
+            held = sorted([*held, 42])
+        for turn in range(3):
+            result = rm.merge(job, [{"id": 0, "v": turn}])
+            assert result.counts["delete"] == (299 - len(held) if turn == 0 else 0)
+        reader = rm.Job(store=url, table="gone", key="id", missing="delete")
+        assert rm.preview(reader, [{"id": -1, "v": 0}]).missing == 299 - len(held), "each once"
+        assert sorted(row["id"] for row in table_of(url, "t").to_pylist()) == [0, *held]
+        assert set(table_of(url, "gone")["id"].to_pylist()).isdisjoint([0, *held])
+        assert rm.history(url, "t", action="delete").num_rows == 299 - len(held)
+        assert rm.verify(url, "t").holds
+        rm.undo(url, 2, force=True)
+        assert (table_of(url, "t").num_rows, table_of(url, "gone").num_rows) == (300, 0)
 
 
 def test_many_rows_and_a_few_that_violate_a_foreign_key(tmp_path: Path) -> None:

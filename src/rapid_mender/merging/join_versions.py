@@ -46,7 +46,7 @@ class Joiner:
         first = np.unique(run, return_index=True)[1]
         last = np.append(first[1:], len(run)) - 1
         joined = np.flatnonzero(last > first)
-        refused = {int(gone[at]) for written in self.rows.delete(every.take(gone), None) for at in written.refusals()}
+        refused = {int(gone[at]) for at in self.rows.delete(every.take(gone), None).refusals()}
         whole = np.array([not refused & set(range(first[at], last[at])) for at in joined], bool)
         some, start = last[joined[whole]], first[joined[whole]]
         if len(some):

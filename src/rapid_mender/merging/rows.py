@@ -96,13 +96,12 @@ class RowWriter:
         archive: TableInfo | None = None,
         *,
         records: np.ndarray | None = None,
-    ) -> list[Written]:
-        """Delete rows, once they are copied to the `archive`. Returns what came of each step."""
-        steps = [] if archive is None else [self.session.copy(self.info, rows, archive)]
-        steps.append(self.session.delete(self.info, rows, *steps))
+    ) -> Written:
+        """Delete rows, or move them to the `archive`. Returns what came of it."""
+        gone = self.session.delete(self.info, rows) if archive is None else self.session.move(self.info, rows, archive)
         changes = changes_of.build(self.info, "delete", rows.values, None, reason=why)
-        self.recorder.record("delete", changes, verbatim_cells(old=rows), steps, records=records)
-        return steps
+        self.recorder.record("delete", changes, verbatim_cells(old=rows), [gone], records=records)
+        return gone
 
 
 def together(existing: Existing, setting: Setting, rows: np.ndarray) -> list[np.ndarray]:

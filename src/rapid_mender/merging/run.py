@@ -227,7 +227,8 @@ class Run:
         with self.store.begin(True) as session:
             if session.find(self.job.table) is None:
                 return
-            recorder = self._new_recorder(session)
+            self.open_batch = None  # what failed is no part of it
+            recorder = self._recorder(session)
             result.batch = recorder.start()
             if keeps_rejects and isinstance(self.job.rejects, RejectsTable):
                 keep_rejects(session, result, self.job.rejects.table, self.plan.info.owner)

@@ -314,16 +314,15 @@ class _Undo:
                 self._take_from_archive(before, written)
             return [(slots, self._counted("insert", len(slots), written))]
         assert rows is not None
-        steps = writer.delete(rows, why, self.to_archive)
-        return [(slots, self._counted("delete", len(slots), *steps))]
+        return [(slots, self._counted("delete", len(slots), writer.delete(rows, why, self.to_archive)))]
 
-    def _counted(self, action: str, count: int, *steps: Written) -> Callable[[], Refusals]:
+    def _counted(self, action: str, count: int, written: Written) -> Callable[[], Refusals]:
         """What was refused of rows that were sent; counts the others when that is known."""
 
         def refusals() -> Refusals:
-            every = {place: why for step in steps for place, why in step.refusals().items()}
-            self.undone.counts[action] += count - len(every)
-            return every
+            refused = written.refusals()
+            self.undone.counts[action] += count - len(refused)
+            return refused
 
         return refusals
 

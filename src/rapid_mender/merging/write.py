@@ -61,7 +61,7 @@ class Writer:
         if len(doomed):
             gone = decided.existing.take(matched_row[doomed])
             why = decided.decisions.rules_reasons(doomed)
-            pending += [Pending(doomed, written.refusals) for written in self._delete(gone, why, rows[doomed])]
+            pending.append(Pending(doomed, self._delete(gone, why, rows[doomed]).refusals))
         return pending
 
     def _update(self, decided: DecidedSlice, updated: np.ndarray, numbers: np.ndarray) -> list[Pending]:
@@ -78,10 +78,7 @@ class Writer:
     def delete_missing(self, rows: Existing) -> dict[int, str]:
         """Delete rows that did not come. Returns by their places the reasons why the store keeps some."""
         self.recorder.await_changes()
-        refused: dict[int, str] = {}
-        for written in self._delete(rows, pa.repeat(DID_NOT_COME, len(rows.positions))):
-            refused |= written.refusals()
-        return refused
+        return dict(self._delete(rows, pa.repeat(DID_NOT_COME, len(rows.positions))).refusals())
 
     def _insert(self, decided: DecidedSlice, inserted: np.ndarray, numbers: np.ndarray) -> list[Pending]:
         plan = self.plan
@@ -105,11 +102,11 @@ class Writer:
             out.append(Pending(records, written.refusals, made))
         return out
 
-    def _delete(self, rows: Existing, why: pa.Array | None, records: np.ndarray | None = None) -> list[Written]:
+    def _delete(self, rows: Existing, why: pa.Array | None, records: np.ndarray | None = None) -> Written:
         """Delete rows in the way that the job says: remove them, mark them, or move them to the archive."""
         if self.plan.job.delete == "mark":
             setting = marking(self.plan, rows, self.now)
-            return [self.rows.update(rows, setting, np.arange(len(rows.positions)), why, records=records)]
+            return self.rows.update(rows, setting, np.arange(len(rows.positions)), why, records=records)
         return self.rows.delete(rows, why, self.plan.archive, records=records)
 
 

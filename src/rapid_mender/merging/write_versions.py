@@ -96,8 +96,7 @@ class VersionWriter(Writer):
     def _take_back(self, new: pa.Table) -> None:
         """Delete versions again that were opened, though the ones before them could not be closed."""
         there = self._there(new)
-        for written in self.rows.delete(there, None):
-            written.refusals()
+        self.rows.delete(there, None).refusals()
 
     def _open_again(self, old: Existing) -> None:
         """Give versions the ends that they had, since those after them could not be opened."""
@@ -139,7 +138,7 @@ class VersionWriter(Writer):
                 continue
             some, reasons = rows.take(places), None if why is None else why.take(pa.array(places))
             if never[places[0]]:
-                done += [(places, written) for written in self.rows.delete(some, reasons)]
+                done.append((places, self.rows.delete(some, reasons)))
             else:
                 setting = self._ending(some, at[places])
                 done.append((places, self.rows.update(some, setting, np.arange(len(places)), reasons)))

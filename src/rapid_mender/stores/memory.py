@@ -157,10 +157,9 @@ class MemorySession(Session):
         self.data[info.name] = table.combine_chunks() if many else table
         return Written(Existing(np.arange(values.num_rows), rows, pa.table({})))
 
-    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
-        values = self.again(info, rows).values
-        self.insert(to, values, ())
-        return Written(rows)
+    def move(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        self.insert(to, self.again(info, rows).values, ())
+        return self.delete(info, rows)
 
     def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
         table, stored = self.data[info.name], rows.values
@@ -177,8 +176,7 @@ class MemorySession(Session):
         self.data[info.name] = table
         return Written(Existing(rows.positions, stored, rows.locators))
 
-    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
-        del after
+    def delete(self, info: TableInfo, rows: Existing) -> Written:
         keep = np.ones(self.data[info.name].num_rows, bool)
         keep[rows.locators["row"].to_numpy()] = False
         self.data[info.name] = self.data[info.name].filter(pa.array(keep))

@@ -68,16 +68,17 @@ class Writer(ABC):
         """Insert rows; `values` may lack columns, of the key too if the database fills them."""
 
     @abstractmethod
-    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
-        """Insert `rows` of one table, just as they are, into another that has their columns."""
-
-    @abstractmethod
     def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
         """Set the columns of `values` in `rows`; `key`: the columns that tell them apart, and stay as they are."""
 
     @abstractmethod
-    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
-        """Delete rows, but not those that `after` was refused; `stored` is `rows`."""
+    def delete(self, info: TableInfo, rows: Existing) -> Written:
+        """Delete rows; `stored` is `rows`."""
+
+    @abstractmethod
+    def move(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        """Delete rows of one table, and insert them, just as they are, into another that has their columns: both, or
+        neither where the database refuses one of the two. `stored` is `rows`."""
 
     @abstractmethod
     def append(self, info: TableInfo, rows: Load, after: Sequence[Written] = ()) -> None:

@@ -176,27 +176,6 @@ class SQLSession(SQLCapturing):
         """Count the other rows that change in a table while rows are written; their number is put into the list."""
         yield []
 
-    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
-        table, target = self._described(info), self._described(to)
-        names = ", ".join(self._q(column.name) for column in info.columns if not column.generated)
-        listed = ", ".join(f"t.{self._q(column.name)}" for column in info.columns if not column.generated)
-        located = self._numbered(self._locating(table, rows.locators))
-
-        def work(link: SQLLink) -> Refusals:
-            link.expect(bool(table.locators))
-            into = f"INSERT INTO {target.sql} ({names}){target.overriding} SELECT "
-            where = self._located(table, rows.locators)
-
-            def write(stage: str, within: str, count: int) -> Any:
-                rest = f"{self._join(table, stage, where)} WHERE {within}"
-                if any(name.startswith("=") for name in rows.locators.column_names):  # which rows that are alike share
-                    return link.run(f"{into}{names} FROM (SELECT DISTINCT s.c0 AS rmend_row, {listed} {rest}) AS d")
-                return link.run(f"{into}{listed} {rest}")
-
-            return self._in_parts(link, Sent(target), located, write)[1]
-
-        return Written(rows, None, self._later(len(rows.positions), work).result)
-
     def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
         table, names = self._described(info), values.column_names
         columns = self._cells(table, values)
@@ -254,25 +233,38 @@ class SQLSession(SQLCapturing):
             )
         return count
 
-    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
+    def delete(self, info: TableInfo, rows: Existing) -> Written:
+        return self._take_away(info, rows, None)
+
+    def move(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        target = self._described(to)
+        names = ", ".join(self._q(column.name) for column in info.columns if not column.generated)
+        listed = ", ".join(f"t.{self._q(column.name)}" for column in info.columns if not column.generated)
+        into = f"INSERT INTO {target.sql} ({names}){target.overriding} SELECT "
+        alike = any(name.startswith("=") for name in rows.locators.column_names)  # which rows that are alike share
+
+        def copying(rest: str) -> str:
+            if alike:
+                return f"{into}{names} FROM (SELECT DISTINCT s.c0 AS rmend_row, {listed} {rest}) AS d"
+            return f"{into}{listed} {rest}"
+
+        return self._take_away(info, rows, copying)
+
+    def _take_away(self, info: TableInfo, rows: Existing, copying: Callable[[str], str] | None) -> Written:
+        """Delete rows. `copying` gives the statement that copies them before, from what stands behind its SELECT."""
         table = self._described(info)
+        located = self._numbered(self._locating(table, rows.locators))
 
         def work(link: SQLLink) -> Refusals:
-            keep = np.arange(len(rows.positions))
-            if after is not None:
-                keep = np.flatnonzero(after.landed(len(rows.positions)))
-            locators = rows.locators.take(pa.array(keep))
             link.expect(bool(table.locators))
-            where = self._located(table, locators)
-            refused = self._in_parts(
-                link,
-                Sent(table),
-                self._numbered(self._locating(table, locators)),
-                lambda stage, within, count: self._whole(
-                    link.run(self._deleting(table, stage, f"{where} AND {within}")), count, table
-                ),
-            )[1]
-            return {int(keep[at]): reason for at, reason in refused.items()}
+            where = self._located(table, rows.locators)
+
+            def write(stage: str, within: str, count: int) -> Any:
+                if copying is not None:
+                    link.run(copying(f"{self._join(table, stage, where)} WHERE {within}"))
+                return self._whole(link.run(self._deleting(table, stage, f"{where} AND {within}")), count, table)
+
+            return self._in_parts(link, Sent(table), located, write)[1]
 
         return Written(rows, None, self._later(len(rows.positions), work).result)
 

@@ -7,7 +7,7 @@ import os
 import re
 import threading
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Callable, Iterator, Sequence
 from contextlib import contextmanager
 from typing import Any
 from urllib.parse import quote
@@ -216,10 +216,9 @@ class Link:
         With `one_change` each row changes one row and nothing else, so that the count of changes tells at which
         row the statement stopped. Without, a failed part is undone and halved.
         """
-        refused: dict[int, str] = {}
         if not one_change:
-            self._halve(sql, bound, 0, refused)
-            return refused
+            return self.run_in_parts(lambda some: self.run(sql, some), bound)
+        refused: dict[int, str] = {}
         start = 0
         while start < bound.num_rows:
             before = self._changes()
@@ -235,13 +234,20 @@ class Link:
     def _changes(self) -> int:
         return int(self.query("SELECT total_changes()").column(0)[0].as_py())
 
-    def _halve(self, sql: str, bound: pa.Table, start: int, refused: dict[int, str]) -> None:
+    def run_in_parts(self, write: Callable[[pa.Table], None], bound: pa.Table) -> dict[int, str]:
+        """Write something for the rows of `bound`; what the database refuses is undone and halved, until single rows
+        are left out. Says why, by their places."""
+        refused: dict[int, str] = {}
+        self._halve(write, bound, 0, refused)
+        return refused
+
+    def _halve(self, write: Callable[[pa.Table], None], bound: pa.Table, start: int, refused: dict[int, str]) -> None:
         count = bound.num_rows
         if not count:
             return
         self.run("SAVEPOINT rmend")
         try:
-            self.run(sql, bound)
+            write(bound)
             self.run("RELEASE rmend")
         except Refused as error:
             self.run("ROLLBACK TO rmend")
@@ -249,8 +255,8 @@ class Link:
             if count == 1:
                 refused[start] = error.reason
                 return
-            self._halve(sql, bound.slice(0, count // 2), start, refused)
-            self._halve(sql, bound.slice(count // 2), start + count // 2, refused)
+            self._halve(write, bound.slice(0, count // 2), start, refused)
+            self._halve(write, bound.slice(count // 2), start + count // 2, refused)
 
     def query(self, sql: str, bound: pa.Table | None = None, about: int = 0) -> pa.Table:
         """The rows of a query; with `bound`, those of the query run for each of its rows, one after the other.

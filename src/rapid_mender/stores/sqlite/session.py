@@ -14,11 +14,11 @@ from ...core.existing import Existing
 from ...core.keys import one_array
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
-from ..contract import ALL, Condition, Load, Normalised, Refusals, Selection, Where, Written, refused_too
+from ..contract import ALL, KEPT, Condition, Load, Normalised, Refusals, Selection, Where, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .capturing import SQLiteCapturing
 from .describing import Known, SQLiteDescribing
-from .link import Link, Locked
+from .link import Link, Locked, refusal
 from .rows import Rows
 from .types import (
     PARTS,
@@ -268,14 +268,6 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
         arrays = [array for _, array in bound.values()]
         return sql, pa.table(arrays, names=[f"p{i}" for i in range(len(arrays))])
 
-    def copy(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
-        listed = ", ".join(name_sql(column.name) for column in info.columns if not column.generated)
-        sql = (
-            f"INSERT OR ABORT INTO {name_sql(to.name)} ({listed}) "
-            f"SELECT {listed} FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
-        )
-        return Written(rows, None, self._isolated(sql, rows.locators, not to.triggers))
-
     def update(self, info: TableInfo, rows: Existing, values: pa.Table, key: Sequence[str] = ()) -> Written:
         names = values.column_names
         sets = ", ".join(f"{name_sql(name)} = ?{i + 1}" for i, name in enumerate(names))
@@ -300,26 +292,37 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
             verbatim.pop(name, None)
         return Written(Existing(rows.positions, table, rows.locators, verbatim), None, refused)
 
-    def delete(self, info: TableInfo, rows: Existing, after: Written | None = None) -> Written:
+    def delete(self, info: TableInfo, rows: Existing) -> Written:
         sql = f"DELETE FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
-        one_change = not info.triggers and not info.referenced
+        self._watch(info)
+        refused = self._isolated(sql, rows.locators, not info.triggers and not info.referenced)
+        if info.triggers:
+            gone = np.delete(np.arange(len(rows.positions)), list(refused()))
+            still = self._rows(info).again(self._write.drained(), rows.locators.take(pa.array(gone)))
+            refused = refused_too(refused, gone[still.positions])
+            self._count_beside(info, rows.locators)
+        return Written(rows, None, refused)
+
+    def move(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:
+        listed = ", ".join(name_sql(column.name) for column in info.columns if not column.generated)
+        there = f"FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
+        copying = f"INSERT OR ABORT INTO {name_sql(to.name)} ({listed}) SELECT {listed} {there}"
         self._watch(info)
 
         def work(link: Link) -> Refusals:
-            keep = np.arange(len(rows.positions))
-            if after is not None:
-                keep = np.flatnonzero(after.landed(len(rows.positions)))
-            refusals = link.run_each(sql, rows.locators.take(pa.array(keep)), one_change)
-            return {int(keep[at]): reason for at, reason in refusals.items()}
+            def write(some: pa.Table) -> None:
+                link.run(copying, some)
+                link.run(f"DELETE {there}", some)
+                if info.triggers and link.query(f"SELECT 1 {there}", some).num_rows:
+                    raise refusal(self._path, KEPT)
+
+            return link.run_in_parts(write, rows.locators)
 
         done = self._later(len(rows.positions), work)
-        refused: Callable[[], Refusals] = done.result
         if info.triggers:
-            gone = np.delete(np.arange(len(rows.positions)), list(done.result()))
-            still = self._rows(info).again(self._write.drained(), rows.locators.take(pa.array(gone)))
-            refused = refused_too(done.result, gone[still.positions])
+            done.result()
             self._count_beside(info, rows.locators)
-        return Written(rows, None, refused)
+        return Written(rows, None, done.result)
 
     def create(self, info: TableInfo, beside: TableInfo | None = None) -> None:
         for sql in (self.create_sql(info, beside), *(self._index_sql(info, *index) for index in info.indexes)):
