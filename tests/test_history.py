@@ -8,6 +8,7 @@ import sqlite3
 import threading
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
+from datetime import UTC, datetime, timedelta
 from pathlib import Path
 from typing import Any
 
@@ -206,6 +207,18 @@ def altered(place: Place, alter: Any) -> Iterator[None]:
 
 def names(table: pa.Table, *columns: str) -> list[Any]:
     return [tuple(row[column] for column in columns) for row in table.to_pylist()]
+
+
+def test_times_of_a_whole_second_are_where_they_belong(tmp_path: Path) -> None:
+    """SQLite compares texts, and a fraction that is zero is not kept."""
+    with databases.table("sqlite", tmp_path, "CREATE TABLE t (id INTEGER PRIMARY KEY)") as (url, run):
+        rm.merge(rm.Job(store=url, table="t", key="id"), [{"id": n} for n in range(5)])
+        spelled = ["00.999", "01", "01.000", "01.001", "02"]
+        run(*(f"UPDATE t_history SET changed_at = '2026-01-01 10:00:{text}Z' WHERE new_id = {n}" for n, text in enumerate(spelled)))
+        moments = [datetime(2026, 1, 1, 10, 0, 0, tzinfo=UTC) + timedelta(milliseconds=ms) for ms in (999, 1000, 1000, 1001, 2000)]
+        for moment in [*moments, moments[0] + timedelta(microseconds=300)]:
+            assert rm.history(url, "t", since=moment)["new_id"].to_pylist() == [n for n, one in enumerate(moments) if one >= moment]
+            assert rm.as_of(url, "t", when=moment).num_rows == sum(one <= moment for one in moments)
 
 
 @every_kind

@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 import numpy as np
 import pyarrow as pa
+import pyarrow.types as pt
 
 from ...core.existing import Existing, Verbatim
 from ...core.keys import one_array
@@ -195,13 +196,10 @@ class Rows:
                     either.append(f"t.{name_sql(column.name)} IS {'NOT ' if one.op == 'is not null' else ''}NULL")
                     continue
                 bound[f"p{len(bound)}"] = encode(pa.array([one.value], column.type))
-                mark = f"?{len(bound)}"
-                test = (
-                    f"instr(t.{name_sql(column.name)}, {mark}) > 0"
-                    if one.op == "contains"
-                    else f"t.{name_sql(column.name)} {one.op} {mark}"
-                )
-                either.append(test)
+                stored, mark = f"t.{name_sql(column.name)}", f"?{len(bound)}"
+                if pt.is_timestamp(column.type):  # a fraction that is zero is not kept, and as texts 01Z is after 01.5Z
+                    stored, mark = _moment(stored), _moment(mark)
+                either.append(f"instr({stored}, {mark}) > 0" if one.op == "contains" else f"{stored} {one.op} {mark}")
             groups.append(f"({' OR '.join(either)})")
         return f" WHERE {' AND '.join(groups)}" if groups else "", pa.table(bound) if bound else None
 
@@ -221,3 +219,9 @@ class Rows:
         if wanted.by and not wanted.first:
             rows = rows.take(pa.array(np.arange(rows.num_rows)[::-1]))
         return self._existing(link, rows, picked)
+
+
+def _moment(expression: str) -> str:
+    """A time as a text that sorts as it does: with all six digits of its fraction, and without a Z."""
+    point = f"CASE instr({expression}, '.') WHEN 0 THEN '.' ELSE '' END"
+    return f"substr(rtrim({expression}, 'Z') || {point} || '000000', 1, 26)"
