@@ -209,6 +209,21 @@ def names(table: pa.Table, *columns: str) -> list[Any]:
     return [tuple(row[column] for column in columns) for row in table.to_pylist()]
 
 
+@every_kind
+def test_the_updates_of_a_column_are_those_that_changed_it(store: str) -> None:
+    """Whatever its name is, and that of the others."""
+    columns = [name for name in ("v", ", ", '", "', "v, w", "w") if not (store.startswith("mariadb") and name.endswith(" "))]  # which has no such names
+    with STORES[store](pa.schema([("tag_no", pa.int64()), *((name, pa.string()) for name in columns)]), ["tag_no"], []) as place:
+        job = rm.Job(store=place.store, table=TABLE, key="tag_no")
+        rm.merge(job, [{"tag_no": 1}])
+        changes = [columns[start:end] for start in range(len(columns)) for end in range(start + 1, len(columns) + 1)]
+        for number, names_ in enumerate(changes):
+            rm.merge(job, [{"tag_no": 1} | {name: str(number) for name in names_}])
+        for name in columns:
+            found = rm.history(place.store, TABLE, column=name)
+            assert found["batch_no"].to_pylist() == [at + 2 for at, names_ in enumerate(changes) if name in names_], name
+
+
 def test_times_of_a_whole_second_are_where_they_belong(tmp_path: Path) -> None:
     """SQLite compares texts, and a fraction that is zero is not kept."""
     with databases.table("sqlite", tmp_path, "CREATE TABLE t (id INTEGER PRIMARY KEY)") as (url, run):

@@ -110,7 +110,9 @@ def _asked(
     info = session.describe(table)
     if column is not None:
         name = known_column(info, column).name
-        where.append([Condition("changed", "contains", spell_changed([name])[1:-1])])
+        spelled = spell_changed([name])[1:-1]
+        stands = f"[{spelled}", f", {spelled}]", f", {spelled}, "  # first, last, or between others
+        where.append([Condition("changed", "contains", text) for text in stands])
     for name, value in sought.items():
         value_of(known_column(info, name), value)
     past = past_if_any(session, info.name, info)
