@@ -263,6 +263,54 @@ def test_what_was_changed_since_is_a_conflict(store: str) -> None:
         assert (place.rows(), forced.forced, forced.kept) == (before, 3, 0)
 
 
+@every_kind
+def test_an_undo_is_by_column(store: str) -> None:
+    """Against a model: what the batch set is set back, what it did not set stays, and what was set since is a conflict."""
+    rng, columns = length.dice(store), ["a", "b", "c"]
+    shape = pa.schema([("tag_no", pa.int64()), *((name, pa.int64()) for name in columns)])
+    for _ in range(length.some(3)):
+        with STORES[store](shape, ["tag_no"], []) as place:
+            rules = [rm.Rule(decide="delete", when="incoming.a = 0")]
+            job = rm.Job(store=place.store, table=TABLE, key="tag_no", rules=rules)
+            states = [{}]  # type: list[dict[int, dict[str, Any]]]
+            for _ in range(5):
+                sent = [{"tag_no": n} | {name: rng.randrange(4) for name in columns if rng.random() < 0.4} for n in rng.sample(range(6), 4)]
+                rm.merge(job, sent)
+                states.append({row["tag_no"]: row for row in place.rows()})
+            number = rng.randrange(1, 6)
+            before, after, now = states[number - 1], states[number], states[-1]
+            last = {
+                (n, name): at
+                for at in range(number + 1, 6)
+                for n in now
+                for name in columns
+                if states[at].get(n, {}).get(name) != states[at - 1].get(n, {}).get(name)
+            }
+            wanted, told = {n: dict(row) for n, row in now.items()}, set()
+            for n in {*before, *after}:
+                was, left, there = before.get(n), after.get(n), now.get(n)
+                if was == left:
+                    continue
+                mine = [name for name in columns if was is None or left is None or was[name] != left[name]]
+                clash = [name for name in mine if there and left and there[name] != left[name]]
+                told |= {(n, name, f"changed since, by batch {last[n, name]}") for name in clash}
+                if (there is None) != (left is None):
+                    told.add((n, None, None))
+                if was is None:
+                    wanted.pop(n, None)
+                elif there is None or left is None:
+                    wanted[n] = dict(was)
+                else:
+                    wanted[n] |= {name: was[name] for name in mine}
+            undone = rm.undo(place.store, number, preview=True) if states[number] != states[number - 1] else None
+            if undone is not None:
+                found = {(row["tag_no"], row["column"], row["why"] if row["column"] else None) for row in undone.conflicts.to_pylist()}
+                assert found == told
+                rm.undo(place.store, number, force=True)
+                assert {row["tag_no"]: row for row in place.rows()} == wanted
+                assert rm.verify(place.store, TABLE).holds
+
+
 def used_by(place: Place, folder: Path) -> dict[str, Callable[..., Any]]:
     """What uses the changes of a table: whatever batch was altered, all of it has to be asked."""
     goes = {"follower": secrets.token_hex(4), "commit_every": 7}

@@ -14,6 +14,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.cast import cast
+from ..core.compare import unlike
 from ..core.existing import Existing, concatenated
 from ..core.hashing import hash_rows
 from ..core.json_text import read_json
@@ -143,22 +144,28 @@ class Past:
         """What the old and new values of some columns are called in the history."""
         return [self.names[f"{side}_{name}"] for side in sides for name in columns]
 
-    def last_batches(self, keys: pa.Table, after: int) -> list[int | None]:
-        """For each of some keys the batch of its last change after a position: 0 if nobody merged that one, None if
-        there is none."""
+    def last_batches(self, keys: pa.Table, columns: Sequence[str | None], after: int) -> list[int | None]:
+        """For each of some keys the batch of the last change after a position that set one of `columns` in its row
+        (None: any): 0 if nobody merged that one, None if there is none."""
         seed = secrets.randbits(64)
         sought = self.hash_keys(keys, seed)
         order = np.unique(sought)
-        last = np.full(len(order), -1, np.int64)
-        wanted = [NUMBER, "batch_no", *self.stored(self.key)]
+        last = {name: np.full(len(order), -1, np.int64) for name in dict.fromkeys(columns)}
+        named = [name for name in last if name is not None]
+        wanted = [NUMBER, "batch_no", "action", *self.stored(list(dict.fromkeys([*self.key, *named])))]
         for page in self.changes([[Condition(NUMBER, ">", after)]], wanted):
             batch = pc.fill_null(page.values["batch_no"], 0).to_numpy()
-            for side in ("old", "new"):
-                hashed = self.hash_keys(self.rows(page, side, self.key).values, seed)
-                hit = np.flatnonzero(among(hashed, order))
-                last[np.searchsorted(order, hashed[hit])] = batch[hit]
-        found = last[np.searchsorted(order, sought)].tolist()
-        return [None if batch < 0 else batch for batch in found]
+            old, new = (self.rows(page, side, list(dict.fromkeys([*self.key, *named]))) for side in ("old", "new"))
+            keyed = [self.hash_keys(rows.values.select(self.key), seed) for rows in (old, new)]
+            whole = pc.not_equal(page.values["action"], "update").to_numpy()
+            for name, found in last.items():
+                sets = np.ones(len(batch), bool) if name is None else whole | unlike(new, old, name)
+                for hashed in keyed:
+                    hit = np.flatnonzero(among(hashed, order) & sets)
+                    found[np.searchsorted(order, hashed[hit])] = batch[hit]
+        places = np.searchsorted(order, sought).tolist()
+        batches = [int(last[name][place]) for name, place in zip(columns, places, strict=True)]
+        return [None if batch < 0 else batch for batch in batches]
 
     def of_run(self, run: Mapping[str, Any]) -> Where:
         """The conditions for the changes of a batch."""

@@ -26,6 +26,14 @@ def key_of(old: Existing, new: Existing, slots: Slots, key: list[str]) -> pa.Tab
     return both.take(pa.array(place))
 
 
+def sets(old: Existing, new: Existing, slots: Slots, name: str) -> np.ndarray:
+    """A mask of the slots whose changes set a column: a row that came or went is set as a whole."""
+    mask = np.ones(len(slots), bool)
+    both = np.flatnonzero(slots.had & slots.has)
+    mask[both] = unlike(new.take(slots.after[both]), old.take(slots.before[both]), name)
+    return mask
+
+
 class Conflicts:
     """Notes conflicts. `old` and `new` are the rows of the changes that are undone, in some columns."""
 
@@ -48,7 +56,9 @@ class Conflicts:
             return every
         keys = self._keys(every)
         why = every["why"].to_pylist()
-        for at, batch in zip(since.tolist(), self.past.last_batches(keys.take(pa.array(since)), last), strict=True):
+        columns = every["column"].take(pa.array(since)).to_pylist()
+        batches = self.past.last_batches(keys.take(pa.array(since)), columns, last)
+        for at, batch in zip(since.tolist(), batches, strict=True):
             why[at] += f", by batch {batch}" if batch else ", by another program" if batch == 0 else _BEHIND
         return every.set_column(every.num_columns - 1, "why", pa.array(why, pa.string()))
 
@@ -74,6 +84,9 @@ class Conflicts:
         if len(both):
             was, now = self.new.take(slots.after[both]), there.take(row[both])
             differing = {name: unlike(now, was, name) for name in self.columns}
+            for name, mask in differing.items():
+                if mask.any():  # what these changes did not set is none of theirs
+                    mask &= sets(self.old, self.new, slots.take(both), name)
             changed[both] = np.any(list(differing.values()), axis=0)
             for name, mask in differing.items():
                 if mask.any():

@@ -31,7 +31,7 @@ from ..core.slots import Slots
 from ..errors import ConflictError, JobError
 from ..stores.contract import Condition, Refusals, Selection, Store, Written
 from ..stores.urls import opened
-from .conflicts import LINES, Conflicts, key_of
+from .conflicts import LINES, Conflicts, key_of, sets
 from .retries import until_done
 from .rows import RowWriter, Setting, together
 from .undo_scope import Scope, batches_of, others_between, picked_of
@@ -329,6 +329,7 @@ class _Undo:
     def _setting(self, slots: Slots, rows: Existing, before: pa.Table) -> Setting:
         old = self.old.take(slots.before)
         changed = {name: unlike(rows, old, name) for name in self.columns}
+        changed = {n: mask & sets(self.old, self.new, slots, n) for n, mask in changed.items() if mask.any()}
         changed = {name: mask for name, mask in changed.items() if mask.any()}
         return Setting(before, changed, Patterns(changed, len(slots)))
 
