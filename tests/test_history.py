@@ -279,13 +279,8 @@ def test_an_undo_is_by_column(store: str) -> None:
                 states.append({row["tag_no"]: row for row in place.rows()})
             number = rng.randrange(1, 6)
             before, after, now = states[number - 1], states[number], states[-1]
-            last = {
-                (n, name): at
-                for at in range(number + 1, 6)
-                for n in now
-                for name in columns
-                if states[at].get(n, {}).get(name) != states[at - 1].get(n, {}).get(name)
-            }
+            cells = [{(n, name): row[name] for n, row in state.items() for name in columns} for state in states]
+            last = {cell: at for at in range(number + 1, 6) for cell in cells[at] if cells[at][cell] != cells[at - 1].get(cell, 9)}
             wanted, told = {n: dict(row) for n, row in now.items()}, set()
             for n in {*before, *after}:
                 was, left, there = before.get(n), after.get(n), now.get(n)
