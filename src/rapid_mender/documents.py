@@ -46,7 +46,7 @@ def of_rows(rows: pa.Table) -> list[dict[str, Any]]:
 def of_undone(undone: Undone) -> dict[str, Any]:
     document = {
         name: getattr(undone, name)
-        for name in ("table", "store", "key", "what", "undoes", "batch", "counts", "forced", "kept")
+        for name in ("table", "store", "key", "what", "undoes", "batch", "counts", "forced", "kept", "stops")
     }
     samples = [
         {"action": one.action, "key": one.key, "values": {c: {"now": now, "then": then} for c, now, then in one.cells}}

@@ -10,6 +10,7 @@ from typing import Any, Literal
 Name = Literal[
     "key", "began", "pruned", "unrecorded", "captured", "pause", "resume", "mended", "origin", "archive", "restored",
     "versions", "column", "table", "replaced",
+    "left",
 ]  # fmt: skip
 
 
@@ -34,6 +35,7 @@ class Detail:
     - origin: the batch brought changes of the table that `name` stands for, the last of which has the fingerprint
       `value`, see `followers`.
     - archive, restored: deleted rows were put into the table `name`; rows were put back out of it.
+    - left: the undo left `row_count` rows as they were.
     - versions: how the table keeps them: `role` says what the column `name` is (from, to, column, also, key); with the
       role "open" `value` stands for no end, with "included" the end is the last day. Only if that is another way than
       before.

@@ -35,6 +35,7 @@ _NEEDED: dict[str, tuple[str, ...]] = {
     "key": ("name",), "began": ("name", "change_no"), "pruned": ("change_no", "at_time"), "mended": ("of_batch",),
     "resume": ("change_no", "row_count", "at_time"), "origin": ("name",), "archive": ("name",), "restored": ("name",),
     "versions": ("role",), "column": ("name", "value"), "table": ("role", "number"), "replaced": ("change_no",),
+    "left": ("row_count",),
 }  # fmt: skip
 
 

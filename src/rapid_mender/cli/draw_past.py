@@ -55,7 +55,7 @@ def undone(done: Undone, preview: bool, stopped: bool) -> None:
         console.print("\nNothing was undone. --rest undoes the other rows, --force puts these back too.")
     elif preview:
         stop = " An undo would stop here; with --rest it leaves these rows, with --force it puts them back too."
-        console.print(f"\nNothing was written.{stop if done.conflicts.num_rows else ''}")
+        console.print(f"\nNothing was written.{stop if done.stops else ''}")
     elif done.batch is None:
         console.print("\nNothing to undo: the table is as it was.")
     else:

@@ -85,8 +85,10 @@ class Conflicts:
             was, now = self.new.take(slots.after[both]), there.take(row[both])
             differing = {name: unlike(now, was, name) for name in self.columns}
             for name, mask in differing.items():
-                if mask.any():  # what these changes did not set is none of theirs
+                if mask.any():  # what these changes did not set is none of theirs; what is back needs nothing
                     mask &= sets(self.old, self.new, slots.take(both), name)
+                    back = np.flatnonzero(mask & slots.had[both])
+                    mask[back] = unlike(now.take(back), self.old.take(slots.before[both[back]]), name)
             changed[both] = np.any(list(differing.values()), axis=0)
             for name, mask in differing.items():
                 if mask.any():

@@ -31,10 +31,11 @@ from ..jobs.opening import Opened, OpenJob
 from ..jobs.plan import Plan
 from ..stores.contract import Session
 from .batch import Batch
+from .company import Company
 from .gather import Gather
 from .rejects import keep_rejects
 from .result import Result
-from .run import Company, Run
+from .run import Run
 from .stats import details_of, figures_of
 from .tally import Tally
 

@@ -10,8 +10,9 @@ from ..jobs.opening import OpenJob
 from ..stores.urls import opened
 from .batch import Progress
 from .beside import Beside
+from .company import Company
 from .result import Result
-from .run import Company, Run, TableAltered
+from .run import Run, TableAltered
 
 _TRIES = 5
 

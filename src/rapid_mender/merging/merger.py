@@ -21,11 +21,11 @@ from ..jobs.job import Job
 from ..jobs.opening import OpenJob, source_of
 from ..stores.guests import guest_store
 from ..stores.urls import opened
+from .company import Company
 from .group_commit import MOST, Call, Withdrawn, merge_together
 from .merge import take
 from .open_batch import OpenBatch
 from .result import Result
-from .run import Company
 from .turns import Turns
 
 _THREADS = 32

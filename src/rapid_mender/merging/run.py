@@ -10,13 +10,12 @@ from __future__ import annotations
 import copy
 import logging
 import time
-from collections.abc import Callable, Iterator, Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import closing, contextmanager, nullcontext, suppress
-from dataclasses import dataclass, replace
+from dataclasses import replace
 from datetime import UTC, datetime
 
 from ..changes.details import bring_up_to_date
-from ..changes.identity import KnownHistory
 from ..changes.recorder import Recorder, Status
 from ..core.decisions import NAMES
 from ..core.own_tables import Kind
@@ -27,15 +26,14 @@ from ..jobs.job import RejectsTable
 from ..jobs.opening import Opened
 from ..stores.contract import Forbidden, Session, Unreachable
 from .batch import Batch, Progress
-from .beside import Beside
 from .chunk import Attempt, ChunkWay, Unit
+from .company import Company
 from .first_pass import read_all
 from .foresee import Foreseer
 from .gather import Gather
 from .groups import Groups
 from .limits import Limits
 from .missing import delete_missing, in_scope
-from .open_batch import OpenBatch
 from .read import Reader
 from .rejects import RejectsFile, keep_rejects
 from .result import Result, decisions_schema
@@ -44,22 +42,6 @@ from .shadow import Shadow
 from .stats import details_of, figures_of, warn_at_end
 from .tally import Tally
 from .write_versions import writer_for
-
-
-@dataclass(frozen=True)
-class Company:
-    """Who else has a part in a merge."""
-
-    progress: Progress | None = None
-    by: str | None = None
-    """By what `result.groups` counts."""
-    beside: Beside | None = None
-    known: KnownHistory | None = None
-    """What the batches before have learnt of the table's history."""
-    open_batch: OpenBatch | None = None
-    """The batch that goes on, if one does."""
-    before_commit: Callable[[], None] | None = None
-    """Called when all is written; what it raises undoes the transaction."""
 
 
 class TableAltered(StoreError):

@@ -70,6 +70,8 @@ class Undone:
     conflicts: pa.Table = field(default_factory=lambda: LINES.empty_table())
     forced: int = 0
     kept: int = 0
+    stops: bool = False
+    """Of a preview: whether an undo would stop at the conflicts."""
     retries: int = 0
     seconds: float = 0.0
     samples: list[Putting] = field(default_factory=list)
@@ -373,11 +375,13 @@ class _Undo:
         if open_still and not self.preview:
             raise ConflictError(_in_words(undone), replace(undone, wrote=False))
         if self.preview:
+            undone.stops = bool(open_still)
             return undone
         figures: dict[str, Any] = {"records": 0, "forced": undone.forced, "kept": undone.kept, "key": undone.key}
         details = [Detail("key", name=name) for name in undone.key]
         details += [Detail("restored", name=self.archive.name)] if self.archive is not None else []
         details += [Detail("archive", name=self.to_archive.name)] if self.to_archive is not None else []
+        details += [Detail("left", row_count=undone.kept)] if undone.kept else []
         undone.batch = self.recorder.start()
         self.recorder.finish(dict.fromkeys(NAMES, 0) | undone.counts, figures | self.what.figures, details=details)
         return undone

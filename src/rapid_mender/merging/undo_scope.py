@@ -9,6 +9,7 @@ from typing import Any
 
 import numpy as np
 
+from ..changes.details import details_of
 from ..changes.given import moment
 from ..changes.past import NUMBER, Past, beginning_of, runs_of
 from ..core.existing import Existing
@@ -68,7 +69,9 @@ def batches_of(session: Session, number: int, since: bool, table: str | None) ->
     after = [here, [Condition("batch_no", ">=", number)]]
     if since:
         later = runs_of(session, after)
-    elif by := _undone_by(number, runs_of(session, [*after, [Condition("undoes", "is not null")]])):
+    elif (
+        by := _undone_by(number, runs_of(session, [*after, [Condition("undoes", "is not null")]]))
+    ) and not details_of(session, name, "left", where=[[Condition("batch_no", "=", by)]]):
         raise JobError(f"batch {number} is undone already, by batch {by}; to redo it, undo batch {by}")
     else:
         later = found
@@ -90,11 +93,11 @@ def batches_of(session: Session, number: int, since: bool, table: str | None) ->
 
 
 def _undone_by(number: int, later: Sequence[dict[str, Any]]) -> int | None:
-    """The batch by which a batch is undone, if none has undone that one; `later`: the undos from it on."""
+    """The newest batch by which a batch is undone, if none has undone that one; `later`: the undos from it on."""
     by: dict[int, int] = {}
     for one in reversed(later):
         if one["batch_no"] not in by:
-            by |= dict.fromkeys(one["undoes"], one["batch_no"])
+            by = dict.fromkeys(one["undoes"], one["batch_no"]) | by
     return by.get(number)
 
 
