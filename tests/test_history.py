@@ -6,6 +6,7 @@ import random
 import secrets
 import sqlite3
 import threading
+import time
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from datetime import UTC, datetime, timedelta
@@ -304,6 +305,35 @@ def test_an_undo_is_by_column(store: str) -> None:
                 rm.undo(place.store, number, force=True)
                 assert {row["tag_no"]: row for row in place.rows()} == wanted
                 assert rm.verify(place.store, TABLE).holds
+
+
+@every_kind
+@pytest.mark.parametrize("by", ["number", "time"])
+def test_an_undo_of_all_since_then_gives_back_the_table_and_its_archive(store: str, by: str) -> None:
+    """Whatever came, went into the archive, was undone and redone meanwhile."""
+    rng = length.dice(store, by)
+    for _ in range(length.some(3)):
+        with STORES[store](SCHEMA, ["tag_no"], []) as place:
+            with_archive(place)
+            told: dict[str, Any] = {"store": place.store, "table": TABLE, "key": "tag_no"}
+            states, times = [], list[datetime]()
+            for turn in range(6):
+                states.append((place.rows(), place.rows(ARCHIVE)))
+                time.sleep(0.003)
+                times.append(datetime.now(UTC))
+                time.sleep(0.003)
+                kept = rm.batches(place.store)["batch_no"].to_pylist()
+                if turn > 1 and rng.random() < 0.4:
+                    rm.undo(place.store, kept[-1], force=True)
+                if len(rm.batches(place.store)) == len(kept):
+                    sent = [{"tag_no": n, "note": rng.choice("ab")} for n in rng.sample(range(6), 3)]
+                    rm.merge(rm.Job(**told, missing="delete", delete="archive", archive=ARCHIVE), sent)
+            at = rng.randrange(len(states))
+            first = rm.history(place.store, TABLE, since=times[at])["batch_no"].to_pylist()
+            if first:
+                rm.undo(place.store, since_batch=first[0]) if by == "number" else rm.undo(place.store, table=TABLE, since=times[at])
+            assert (place.rows(), place.rows(ARCHIVE)) == states[at]
+            assert rm.verify(place.store, TABLE).holds
 
 
 def used_by(place: Place, folder: Path) -> dict[str, Callable[..., Any]]:

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from datetime import datetime
 from typing import TYPE_CHECKING, Annotated, Any
 
 import typer
@@ -15,8 +14,6 @@ if TYPE_CHECKING:
     from ..stores.contract import Store
 
 Limit = Annotated[int, typer.Option("--limit", min=1, help="Show the newest so many.")]
-Moment = datetime | None
-_FORMATS = ["%Y-%m-%d", "%Y-%m-%dT%H:%M:%S", "%Y-%m-%d %H:%M:%S"]
 
 
 def batches(
@@ -61,8 +58,8 @@ def history(
     column: Annotated[str | None, typer.Option("--column", help="Only what changed in this column.")] = None,
     actor: Annotated[str | None, typer.Option("--actor", help="Only changes by this user.")] = None,
     application: Annotated[str | None, typer.Option("--application", help="Only changes by this program.")] = None,
-    since: Annotated[Moment, typer.Option("--since", formats=_FORMATS, help="Not before this time (UTC).")] = None,
-    until: Annotated[Moment, typer.Option("--until", formats=_FORMATS, help="Not after this time (UTC).")] = None,
+    since: Annotated[str | None, typer.Option("--since", metavar="TIME", help="Not before this time (UTC).")] = None,
+    until: Annotated[str | None, typer.Option("--until", metavar="TIME", help="Not after this time (UTC).")] = None,
     after: Annotated[int | None, typer.Option("--after", metavar="N", help="Only changes after number N.")] = None,
     before: Annotated[int | None, typer.Option("--before", metavar="N", help="Only changes before number N.")] = None,
     limit: Limit = 20,

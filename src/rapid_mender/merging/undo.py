@@ -6,27 +6,24 @@ import time
 from collections.abc import Callable
 from dataclasses import dataclass, field, replace
 from datetime import date, datetime
-from typing import Any, Literal, NamedTuple
+from typing import Any, NamedTuple
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..changes.detail import Detail
-from ..changes.details import details_of
 from ..changes.given import whole
 from ..changes.guard import Guard
 from ..changes.past import NUMBER, Past, past_of
 from ..changes.past import together as joined
 from ..changes.recorder import Recorder
-from ..core.compare import Patterns, differs, unlike
+from ..core.compare import Patterns, unlike
 from ..core.decisions import NAMES
 from ..core.existing import Existing
-from ..core.keys import one_array
 from ..core.names import in_quotes
 from ..core.repeats import among
 from ..core.row_numbers import is_row, no_rows
-from ..core.schema import TableInfo
 from ..core.slots import Slots
 from ..errors import ConflictError, JobError
 from ..stores.contract import Condition, Refusals, Selection, Store, Written
@@ -34,6 +31,7 @@ from ..stores.urls import opened
 from .conflicts import LINES, Conflicts, key_of, sets
 from .retries import until_done
 from .rows import RowWriter, Setting, together
+from .undo_archives import Archives
 from .undo_scope import Scope, batches_of, others_between, picked_of
 
 _SAMPLES = 3
@@ -163,17 +161,12 @@ class _Undo:
         self.writes = not preview
         self.reason = f"undoes {what.words}"
         self.recorder = Recorder(self.session, self.info, None, True, undoes=numbers, kind="undo")
-        of = [Condition("batch_no", "=", number) for number in numbers]
-        self._details = details_of(self.session, past.info.name, "archive", "restored", where=[of]) if numbers else []
-        self.archive = self._archive("archive")
-        """Where the rows are that the batches archived."""
-        self.to_archive = self._archive("restored")
-        """Where the rows came from that the batches, which undid others, put back."""
+        self.archives = Archives(past, self.changes)
 
     def _changes(self, what: Scope) -> Existing:
         """All changes that are to be undone, in order. Raises JobError if some of them are gone."""
         numbers = what.numbers
-        names = [NUMBER, "action", *self.past.stored(list(dict.fromkeys([*self.columns, *self.past.key])))]
+        names = [NUMBER, "action", "batch_no", *self.past.stored(list(dict.fromkeys([*self.columns, *self.past.key])))]
         if what.where is not None:
             pages = self.guard.read(what.where, names)
             return joined(pages) if pages else self.past.nothing()
@@ -191,12 +184,6 @@ class _Undo:
                 "or removed by hand"
             )
         return joined(pages) if pages else self.session.read(self.past.kept, Selection(bounds, "change_no"))
-
-    def _archive(self, what: Literal["archive", "restored"]) -> TableInfo | None:
-        names = {str(one.name) for one in self._details if one.detail == what}
-        if len(names) > 1:
-            raise JobError(f"the batches have put rows into several archives, {in_quotes(names)}; undo them one by one")
-        return self.session.describe(names.pop()) if names else None
 
     def _check_reach(self, slots: Slots) -> None:
         """Raise JobError where the database would change rows along with those that are put back, as a merge does."""
@@ -221,8 +208,12 @@ class _Undo:
             return replace(self.undone, wrote=False)
         if self.writes:
             self.recorder.await_changes()
-        every = self.past.slots(self.changes).without_passing()
+        slots = self.past.slots(self.changes)
+        every = slots.without_passing()
         self._check_reach(every)
+        passed = np.flatnonzero(~(slots.had | slots.has))
+        if self.writes and len(passed):  # rows that came, and may have gone into an archive
+            self.archives.take_out(self.old.values.take(pa.array(slots.last[passed])))
         moved, rest = _linked(every)
         waiting = [(slots, RowWriter(self.session, self.recorder, self.info, key)) for slots, key in
                    ((moved, []), (self._sorted(rest), self.past.key)) if len(slots)]  # fmt: skip
@@ -312,11 +303,17 @@ class _Undo:
             return pending
         if before is not None:
             written = writer.insert(before, why)
-            if self.archive is not None:
-                self._take_from_archive(before, written)
+            landed = np.flatnonzero(written.landed(before.num_rows))
+            self.archives.take_out(before.take(pa.array(landed)))
             return [(slots, self._counted("insert", len(slots), written))]
         assert rows is not None
-        return [(slots, self._counted("delete", len(slots), writer.delete(rows, why, self.to_archive)))]
+        pending = []
+        back = self.archives.took_back(slots)
+        for places, archive in ((np.flatnonzero(back), self.archives.into), (np.flatnonzero(~back), None)):
+            if len(places):
+                written = writer.delete(rows.take(places), why.take(pa.array(places)), archive)
+                pending.append((slots.take(places), self._counted("delete", len(places), written)))
+        return pending
 
     def _counted(self, action: str, count: int, written: Written) -> Callable[[], Refusals]:
         """What was refused of rows that were sent; counts the others when that is known."""
@@ -334,19 +331,6 @@ class _Undo:
         changed = {n: mask & sets(self.old, self.new, slots, n) for n, mask in changed.items() if mask.any()}
         changed = {name: mask for name, mask in changed.items() if mask.any()}
         return Setting(before, changed, Patterns(changed, len(slots)))
-
-    def _take_from_archive(self, rows: pa.Table, written: Written) -> None:
-        """Take rows that are put back out of the archive, where they stand as they were."""
-        assert self.archive is not None
-        landed = np.flatnonzero(written.landed(rows.num_rows))
-        rows = rows.take(pa.array(landed))
-        there = self.session.fetch(self.archive, rows.select(self.past.key))
-        match = np.ones(len(there.positions), bool)
-        for name in rows.column_names:
-            match &= ~differs(one_array(there.values[name]), one_array(rows[name].take(pa.array(there.positions))))
-        _, first = np.unique(there.positions[match], return_index=True)  # of copies that are alike, one
-        if len(first):
-            self.session.delete(self.archive, there.take(np.flatnonzero(match)[first])).refusals()
 
     # -- the end ----------------------------------------------------------------------------------------
 
@@ -379,8 +363,7 @@ class _Undo:
             return undone
         figures: dict[str, Any] = {"records": 0, "forced": undone.forced, "kept": undone.kept, "key": undone.key}
         details = [Detail("key", name=name) for name in undone.key]
-        details += [Detail("restored", name=self.archive.name)] if self.archive is not None else []
-        details += [Detail("archive", name=self.to_archive.name)] if self.to_archive is not None else []
+        details += self.archives.details
         details += [Detail("left", row_count=undone.kept)] if undone.kept else []
         undone.batch = self.recorder.start()
         self.recorder.finish(dict.fromkeys(NAMES, 0) | undone.counts, figures | self.what.figures, details=details)
@@ -401,4 +384,4 @@ def _linked(slots: Slots) -> tuple[Slots, Slots]:
     left, come = ~slots.has, ~slots.had
     moved = np.intersect1d(slots.before[left & ~come], slots.after[come & ~left])
     rest = ~(left & np.isin(slots.before, moved)) & ~(come & np.isin(slots.after, moved))
-    return Slots(moved, moved, moved), slots.take(np.flatnonzero(rest))
+    return Slots(moved, moved, moved, moved), slots.take(np.flatnonzero(rest))

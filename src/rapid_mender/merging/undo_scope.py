@@ -11,7 +11,7 @@ import numpy as np
 
 from ..changes.details import details_of
 from ..changes.given import moment
-from ..changes.past import NUMBER, Past, beginning_of, runs_of
+from ..changes.past import NUMBER, Past, beginning_of, holes_of, runs_of
 from ..core.existing import Existing
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Where
@@ -48,11 +48,36 @@ def picked_of(past: Past, picked: dict[str, Any]) -> Scope:
         if name in picked:
             where.append([Condition(name, "=", picked[name])])
             words.append(f"by {picked[name]}")
+    _check_known(past, picked, ", ".join(words))
     first = past.session.read(past.kept, Selection(where, NUMBER, 1, True, [NUMBER])).values[NUMBER].to_pylist()
     last = past.session.read(past.kept, Selection(where, NUMBER, 1, columns=[NUMBER])).values[NUMBER].to_pylist()
     bounds = [[Condition(NUMBER, ">=", first[0])], [Condition(NUMBER, "<=", last[0])]] if first else []
     figures = {"undoes_changes": {name: str(value) for name, value in picked.items()}}
     return Scope([], [*where, *bounds], first[0] if first else 0, f"what was done {', '.join(words)}", figures)
+
+
+def _check_known(past: Past, picked: dict[str, Any], words: str) -> None:
+    """Raise JobError if the history lacks some of the changes that are picked: they were pruned, or not recorded."""
+    since, until = (moment(name, picked.get(name)) for name in ("since", "until"))
+    begins = beginning_of(past.session, past.info.name)
+    if begins is not None and (since is None or since <= begins.time):
+        raise JobError(
+            f"what was done {words} cannot all be undone: changes up to {begins.words} were pruned; give a time after "
+            "that as since"
+        )
+    holes = [one for one in holes_of(past.session, past.info.name) if one.why in ("unrecorded", "pause")]
+    runs = past.runs([[Condition("batch_no", "=", one.batch) for one in holes]]) if holes else []
+    of = {run["batch_no"]: run for run in runs}
+    for hole in holes:
+        run = of.get(hole.batch)
+        if run is None or (until is not None and run["started_at"] > until):
+            continue
+        ended = run["finished_at"] if hole.why == "unrecorded" else None  # a pause that was not mended has no end here
+        if since is not None and ended is not None and ended < since:
+            continue
+        same = all(run[name] == picked[name] for name in ("actor", "application") if name in picked)
+        if hole.why == "pause" or same:
+            raise JobError(f"what was done {words} cannot all be undone: {hole.words(past.info.name)}")
 
 
 def batches_of(session: Session, number: int, since: bool, table: str | None) -> tuple[str, list[int], bool]:
