@@ -161,7 +161,9 @@ class _Undo:
         self.writes = not preview
         self.reason = f"undoes {what.words}"
         self.recorder = Recorder(self.session, self.info, None, True, undoes=numbers, kind="undo")
-        self.archives = Archives(past, self.changes)
+        self.archives = Archives(past, self.changes, self.old, self.new)
+        self._left = [self.old.values.select(past.key).slice(0, 0)]
+        """The keys of the rows that stay as they are."""
 
     def _changes(self, what: Scope) -> Existing:
         """All changes that are to be undone, in order. Raises JobError if some of them are gone."""
@@ -208,12 +210,8 @@ class _Undo:
             return replace(self.undone, wrote=False)
         if self.writes:
             self.recorder.await_changes()
-        slots = self.past.slots(self.changes)
-        every = slots.without_passing()
+        every = self.past.slots(self.changes).without_passing()
         self._check_reach(every)
-        passed = np.flatnonzero(~(slots.had | slots.has))
-        if self.writes and len(passed):  # rows that came, and may have gone into an archive
-            self.archives.take_out(self.old.values.take(pa.array(slots.last[passed])))
         moved, rest = _linked(every)
         waiting = [(slots, RowWriter(self.session, self.recorder, self.info, key)) for slots, key in
                    ((moved, []), (self._sorted(rest), self.past.key)) if len(slots)]  # fmt: skip
@@ -227,8 +225,11 @@ class _Undo:
                 for some, _, why in refused:
                     self.conflicts.note(some, np.arange(len(some)), why)
                     self.undone.kept += len(some)
+                    self._left.append(self._keys(some))
                 break
             waiting, fresh, left = [(some, writer) for some, writer, _ in refused], True, count
+        if self.writes:
+            self.archives.settle(pa.concat_tables(self._left))
         return self._ended()
 
     def _sorted(self, slots: Slots) -> Slots:
@@ -273,6 +274,7 @@ class _Undo:
             kept |= self.conflicts.odd(slots, there, row)
             self.writes = self.writes and (self.rest or self.force or not len(self.conflicts))
             self.undone.kept += int(kept.sum())
+            self._left.append(self._keys(slots.take(np.flatnonzero(kept))))
         back, stands = slots.had, is_row(row)
         pending: list[tuple[Slots, Callable[[], Refusals]]] = []
         for action, mask in (("update", back & stands), ("insert", back & ~stands), ("delete", ~back & stands)):
@@ -303,17 +305,9 @@ class _Undo:
             return pending
         if before is not None:
             written = writer.insert(before, why)
-            landed = np.flatnonzero(written.landed(before.num_rows))
-            self.archives.take_out(before.take(pa.array(landed)))
             return [(slots, self._counted("insert", len(slots), written))]
         assert rows is not None
-        pending = []
-        back = self.archives.took_back(slots)
-        for places, archive in ((np.flatnonzero(back), self.archives.into), (np.flatnonzero(~back), None)):
-            if len(places):
-                written = writer.delete(rows.take(places), why.take(pa.array(places)), archive)
-                pending.append((slots.take(places), self._counted("delete", len(places), written)))
-        return pending
+        return [(slots, self._counted("delete", len(slots), writer.delete(rows, why)))]
 
     def _counted(self, action: str, count: int, written: Written) -> Callable[[], Refusals]:
         """What was refused of rows that were sent; counts the others when that is known."""

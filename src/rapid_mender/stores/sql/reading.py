@@ -168,7 +168,10 @@ class SQLReading(SQLDescribing):
                 column, form = self._q(name[1:]), table.forms[name[1:]]
             else:
                 column, form = table.locators[i]
-            tests.append(f"t.{column} {form.equals} {form.write.format(f's.c{first + i}')}")
+            staged = form.write.format(f"s.c{first + i}")
+            same = f"t.{column} {form.equals} {staged}"
+            null = f"(t.{column} IS NULL AND {staged} IS NULL)"
+            tests.append(f"({same} OR {null})" if locators[name].null_count else same)
         return " AND ".join(tests)
 
     # -- reading ----------------------------------------------------------------------------------------
