@@ -96,15 +96,13 @@ class Merger:
 
     def close(self) -> None:
         """Close what was opened; a call that is under way ends first. May be called again."""
-        turn = Call(Frame("nothing"))
-        if self._turns.take(turn):
-            try:
-                self._closed = True
-                self._threads.shutdown(wait=False)
-                if self._process == os.getpid():  # else the connections are those of the other process
-                    self._resources.close()
-            finally:
-                self._turns.pass_on([])
+        if self._process != os.getpid():  # the connections are those of the other process, and whoever has the turn
+            self._closed = True
+            return
+        with self._turns.turn(Call(Frame("nothing"))):
+            self._closed = True
+            self._threads.shutdown(wait=False)
+            self._resources.close()
 
     def merge(self, records: Any) -> Result:
         """Merge records: a list of dicts, or of objects with fields, or a frame; and what else `rm.merge` takes.
@@ -141,35 +139,27 @@ class Merger:
         call = Call(source_of(self.job, records), withdrawn)
         if self._turns.crowded:
             call.look(self.job.key)
-        if self._take_turn(call):
-            self._serve(call)
+        try:
+            with self._turns.turn(call) as mine:
+                if mine:
+                    self._serve(call)
+        except BaseException:  # an interrupt: nobody is to merge it any more
+            call.withdrawn.set()
+            raise
         if call.error is not None:
             raise call.error
         assert call.result is not None
         return call.result
 
-    def _take_turn(self, call: Call) -> bool:
-        """Wait for the turn. Returns False if whoever had it has merged the call as well."""
-        try:
-            return self._turns.take(call)
-        except BaseException:  # an interrupt: nobody is to merge it any more
-            call.withdrawn.set()
-            raise
-
     def _serve(self, call: Call) -> None:
-        """Merge a call, together with others that wait if that can be; then the turn goes on."""
-        others = list[Call]()
-        try:
-            self._check_open()
-            others = self._turns.gather(partial(_others, call)) if call.chunk is not None else []
-            if others:
-                self._merge_together([call, *others])
-            if not call.done:
-                call.check()
-                call.result = take(self._open, call.source, True, self._company(call.check))
-        finally:
-            done = [one for one in others if one.done]
-            self._turns.pass_on(done, [one for one in others if not one.done])
+        """Merge a call, together with others that wait if that can be."""
+        self._check_open()
+        others = self._turns.gather(partial(_others, call)) if call.chunk is not None else []
+        if others:
+            self._merge_together([call, *others])
+        if not call.done:
+            call.check()
+            call.result = take(self._open, call.source, True, self._company(call.check))
 
     def _merge_together(self, calls: list[Call]) -> None:
         def check() -> None:
