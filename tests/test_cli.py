@@ -17,7 +17,9 @@ from pathlib import Path
 
 import pytest
 
-from . import length
+import rapid_mender as rm
+
+from . import databases, length
 from .commands import Ran
 from .killing import kill_merges, kill_syncs, kill_threads, kill_undos, place
 
@@ -327,6 +329,15 @@ def test_a_kill_at_any_moment_leaves_before_or_after(what: str, tmp_path: Path) 
         else:
             seen = kill_syncs(there, there, tmp_path, rows=5_000, kills=kills, seed=length.SEED)
     assert len(seen) == kills
+
+
+@pytest.mark.parametrize("ending", ["csv", "jsonl"])
+def test_a_written_history_has_every_byte(ending: str, rmend: Rmend, tmp_path: Path) -> None:
+    with databases.table("sqlite", tmp_path, "CREATE TABLE t (id INTEGER PRIMARY KEY, v BLOB)") as (url, _):
+        rm.merge(rm.Job(store=url, table="t", key="id"), [{"id": 1, "v": b"\xff\x00"}, {"id": 2, "v": b"abc"}])
+        out = tmp_path / f"h.{ending}"
+        assert rmend("history", url, "--table", "t", "--out", str(out), "--since", "2026-01-01T10:00Z").code == 0
+        assert ["ff00" in line or "616263" in line for line in out.read_text().splitlines()][-2:] == [True, True]
 
 
 EXAMPLES = sorted((Path(__file__).parent.parent / "examples").glob("*.py"))

@@ -72,10 +72,17 @@ def _csv(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
     count = 0
     with pcsv.CSVWriter(file, texts) as writer:
         for page in pages:
-            cells = [as_text(plain(column))[0] for column in page.columns]
+            cells = [_texts(plain(column)) for column in page.columns]
             writer.write_table(pa.table(cells, schema=texts))
             count += page.num_rows
     return count
+
+
+def _texts(values: pa.Array) -> pa.Array:
+    """Values as a CSV file has them: bytes in hexadecimal, as lines of JSON have them."""
+    if not pa.types.is_binary(values.type):
+        return as_text(values)[0]
+    return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())
 
 
 def _lines(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
