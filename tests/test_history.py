@@ -338,6 +338,23 @@ def test_an_undo_of_all_since_then_gives_back_the_table_and_its_archive(store: s
             assert rm.verify(place.store, TABLE).holds
 
 
+@every_kind
+def test_a_batch_whose_changes_were_removed_is_named(store: str) -> None:
+    """Also where the table is as if they had never been: both were put back."""
+    with register(store) as (place, merge):
+        merge({"tag_no": 1, "height": 5.0})
+        wrong = merge({"tag_no": 2, "height": 6.0}, {"tag_no": 3, "height": 6.0})
+        assert rm.verify(place.store, TABLE).holds
+        behind(place, 2, "height", 2.0)
+        behind(place, 3, "height", 3.0)
+        with place.opened.begin(write=True) as session:
+            history = session.describe(f"{TABLE}_history")
+            session.delete(history, session.read(history, Selection([[Condition("batch_no", "=", wrong)]]))).refusals()
+        found = rm.verify(place.store, TABLE)
+        assert not found.holds
+        assert names(found.altered, "batch_no", "what") == [(wrong, "2 of its 2 changes are not in the history")]
+
+
 def used_by(place: Place, folder: Path) -> dict[str, Callable[..., Any]]:
     """What uses the changes of a table: whatever batch was altered, all of it has to be asked."""
     goes = {"follower": secrets.token_hex(4), "commit_every": 7}

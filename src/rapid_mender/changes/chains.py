@@ -4,6 +4,7 @@ and the row that stands there now."""
 from __future__ import annotations
 
 import secrets
+from collections import Counter
 from collections.abc import Iterator, Sequence
 from contextlib import ExitStack, closing
 from dataclasses import dataclass
@@ -57,6 +58,8 @@ class Chains:
         self.columns = [*self.common, *self.late]
         self.changes = self.rows = 0
         """How many were read."""
+        self.of_batch: Counter[int | None] = Counter()
+        """How many changes were read of each batch."""
         self.unknown = 0
         """How many rows are in the table that the history has never seen."""
         count = past.session.count(past.kept) * 2 + past.session.count(past.info)
@@ -140,9 +143,15 @@ class Chains:
         asks the store is done here, since a store answers one thread at a time."""
         past, columns = self.past, self.columns
         # only a seal is over all columns
-        wanted = None if self.seals is not None and self.seals.sealed else [NUMBER, "action", *past.stored(columns)]
+        wanted = (
+            None
+            if self.seals is not None and self.seals.sealed
+            else [NUMBER, "batch_no", "action", *past.stored(columns)]
+        )
         for page in past.changes((), wanted):
             self.changes += len(page.positions)
+            for one in pc.value_counts(page.values["batch_no"]).to_pylist():
+                self.of_batch[one["values"]] += one["counts"]
             actions = one_array(page.values["action"])
             numbers = page.values[NUMBER].to_numpy()
             sides = []

@@ -3,6 +3,7 @@ together, and the last one is the row."""
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from dataclasses import dataclass, field
 
 import numpy as np
@@ -48,7 +49,8 @@ class Verified:
     seal: str | None = None
     """The hash at the end of their chain."""
     altered: pa.Table = field(default_factory=lambda: _ALTERED.empty_table())
-    """What somebody altered in the history or in the batches, as the seals tell: batch_no, change_no, what."""
+    """What somebody altered in the history or in the batches, as the seals tell, or the counts of a batch without one:
+    batch_no, change_no, what."""
     differences: pa.Table = field(default_factory=lambda: _LINE.empty_table())
 
     @property
@@ -88,13 +90,21 @@ class _Check:
             pairs = pairs[np.argsort(pairs[:, 0], kind="stable")][:_MOST]
             self.verified.differences = self._told(pairs)
         self.verified.sealed, self.verified.seal = self.seals.sealed, self.seals.last
-        altered = list(self.seals.wrong())
+        altered = [*self.seals.wrong(), *self._lacking()]
         if expect is not None and not self.seals.has(expect):
             altered.append((None, None, "no batch has the seal that is expected"))
         names = _ALTERED.names
         lines = [dict(zip(names, line, strict=True)) for line in altered]
         self.verified.altered = pa.Table.from_pylist(lines, _ALTERED)
         return self.verified
+
+    def _lacking(self) -> Iterator[tuple[int, None, str]]:
+        """The batches that are not sealed, and whose rows tell of more changes than the history has."""
+        for number, run in self.seals.runs.items():
+            told = sum(run[name] or 0 for name in ("inserted", "updated", "deleted"))
+            there = self.chains.of_batch[number]
+            if number not in self.seals.seals and run["first_change"] is not None and there < told:
+                yield number, None, f"{told - there:,} of its {told:,} changes are not in the history"
 
     # -- differences ------------------------------------------------------------------------------------
 
