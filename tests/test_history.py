@@ -302,6 +302,10 @@ def test_an_undo_is_by_column(store: str) -> None:
             if undone is not None:
                 found = {(row["tag_no"], row["column"], row["why"] if row["column"] else None) for row in undone.conflicts.to_pylist()}
                 assert found == told
+                foreseen = rm.undo(place.store, number, preview=True, force=True).samples
+                for one in foreseen:
+                    was, then = now.get(one.key["tag_no"], {}), wanted.get(one.key["tag_no"], {})
+                    assert {name: new for name, _, new in one.cells} == {n: then.get(n) for n in {*was, *then} if was.get(n) != then.get(n)}
                 rm.undo(place.store, number, force=True)
                 assert {row["tag_no"]: row for row in place.rows()} == wanted
                 assert rm.verify(place.store, TABLE).holds

@@ -59,7 +59,8 @@ def undone(done: Undone, preview: bool, stopped: bool) -> None:
     elif done.batch is None:
         console.print("\nNothing to undo: the table is as it was.")
     else:
-        kept = f" {done.kept:,} rows stay as they are." if done.kept else ""
+        stay = "1 row stays as it is" if done.kept == 1 else f"{done.kept:,} rows stay as they are"
+        kept = f" {stay}." if done.kept else ""
         console.print(Text.assemble("\nBatch ", (str(done.batch), "bold"), f". {done.seconds:.2f} s.{kept}"))
 
 

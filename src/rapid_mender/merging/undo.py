@@ -330,18 +330,21 @@ class _Undo:
 
     def _foresee(self, action: str, slots: Slots, rows: Existing | None) -> None:
         """Count what would be done, and keep samples of it."""
+        masks: dict[str, np.ndarray] | None = None
         if action == "update":
             assert rows is not None
             setting = self._setting(slots, rows, self.old.values.take(pa.array(slots.before)))
             changed = np.any(list(setting.changed.values()), axis=0) if setting.changed else np.zeros(len(slots), bool)
             slots, rows = slots.take(np.flatnonzero(changed)), rows.take(np.flatnonzero(changed))
+            masks = {name: mask[changed] for name, mask in setting.changed.items()}
         self.undone.counts[action] += len(slots)
         room = max(_SAMPLES - sum(one.action == action for one in self.undone.samples), 0)
         for place in range(min(room, len(slots))):
             now = rows.shown(place) if rows is not None else {}
             then = self.old.shown(int(slots.before[place])) if slots.had[place] else {}
             key = {name: (then or now)[name] for name in self.past.key}
-            cells = [(name, now.get(name), then.get(name)) for name in self.columns]
+            names = [name for name in self.columns if masks is None or (name in masks and masks[name][place])]
+            cells = [(name, now.get(name), then.get(name)) for name in names]
             self.undone.samples.append(Putting(action, key, [one for one in cells if one[1] != one[2]]))
 
     def _ended(self) -> Undone:
