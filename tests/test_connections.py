@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import itertools
 import sqlite3
 import threading
 from collections.abc import Callable, Iterator
+from concurrent.futures import ThreadPoolExecutor
 from contextlib import closing, contextmanager
 from decimal import Decimal
 from pathlib import Path
@@ -204,6 +206,33 @@ def test_another_writer_of_the_same_row_waits_or_is_told(kind: str, tmp_path: Pa
             assert merger.merge([{"id": 2, "v": "z"}]).counts["skip"] == 1
             theirs.connection.commit()
         assert [row["new_v"] for row in rm.history(url, "t", key={"id": 1}).to_pylist()] == ["a", "b", "c"]
+
+
+@both
+def test_owners_and_merges_of_their_own_wait_for_each_other(kind: str, tmp_path: Path) -> None:
+    """Transactions with several merges, some rolled back, beside a Merger of its own: all goes through, none is lost."""
+    with databases.table(kind, tmp_path, _TABLE.replace("CHECK (n < 100)", "")) as (url, _):
+        job, landed = rm.Job(store=url, table="t", key="id"), list[tuple[int, int | None]]()
+        for value in (-2, -1):
+            rm.merge(job, [{"id": n, "n": value} for n in range(8)])
+
+        def work(seat: int) -> None:
+            rng, values = length.dice(kind, seat), itertools.count(seat, 3)
+            with closing(databases.driver(url)) as connection, rm.Merger(job, None if seat == 2 else connection) as merger:
+                for _ in range(length.some(7)):
+                    made = [(value, merger.merge([{"id": rng.randrange(8), "n": value}]).batch) for value in itertools.islice(values, rng.randint(1, 3))]
+                    if seat == 2 or rng.random() < 0.7:
+                        connection.commit()
+                        landed.extend(made)
+                    else:
+                        connection.rollback()
+
+        with ThreadPoolExecutor(3) as pool:
+            for one in [pool.submit(work, seat) for seat in range(3)]:
+                one.result()
+        assert len({value % 3 for value, _ in landed}) == 3
+        assert {row["new_n"]: row["batch_no"] for row in rm.history(url, "t").to_pylist() if row["new_n"] >= 0} == dict(landed)
+        assert rm.verify(url, "t").holds
 
 
 @pytest.mark.postgresql

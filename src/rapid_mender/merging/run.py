@@ -258,6 +258,8 @@ class Run:
                         raise TableAltered(
                             f"table {self.plan.info.name!r} was altered while the batch was read; run again"
                         )
+                    if self.write:
+                        session.take_turn(self.plan.info)
                     way = way or self._way(spool, session)
                     chunks = chunks or way.batch.parts(self.reader, session.chunk_rows, at)
                     if self.beside is not None:

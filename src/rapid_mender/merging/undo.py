@@ -133,6 +133,8 @@ def undo(
 
         def unit(alone: bool) -> Undone:
             with place.begin(not preview, info, alone) as session:
+                if not preview:
+                    session.take_turn(info)
                 return _Undo(past_of(session, name), what, rest, force, preview).go()
 
         undone = until_done(place, unit, lambda: retries.append(None))

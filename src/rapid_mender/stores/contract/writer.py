@@ -63,6 +63,10 @@ class Load:
 class Writer(ABC):
     """Changes to the rows of a store's tables."""
 
+    def take_turn(self, info: TableInfo) -> None:  # noqa: B027  most have a lock for that, which ends with a transaction
+        """Before a merge into a table: wait for others who merge into it, and have them wait until this transaction
+        ends, also those who merge in a transaction of their own."""
+
     @abstractmethod
     def insert(self, info: TableInfo, values: pa.Table, key: Sequence[str]) -> Written:
         """Insert rows; `values` may lack columns, of the key too if the database fills them."""

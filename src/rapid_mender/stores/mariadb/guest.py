@@ -17,7 +17,6 @@ from ..sql.text import text_sql
 from .errors import translated
 from .link import MODE, Address, MariaDBLink
 from .session import MariaDBSession
-from .store import lock_name
 from .triggers import ASIDE, MERGING
 from .wire import TLS
 
@@ -98,9 +97,8 @@ class GuestLink(MariaDBLink):
 
     def run(self, sql: str) -> int:
         changed = super().run(sql)
-        counts = self._given.client_flag & _FOUND_ROWS or not sql.startswith(
-            "UPDATE"
-        )  # else rows that stay as they are
+        found = self._given.client_flag & _FOUND_ROWS
+        counts = found or not sql.startswith("UPDATE")  # else without the rows that are as they were
         return changed if counts else -1
 
     def select(self, picks: Sequence[Pick], rest: str, number: str | None = None, end: str = "") -> pa.Table:
@@ -172,7 +170,7 @@ class MariaDBGuestStore(Store):
             )
         back = link.settle()
         try:
-            with self._within(began, write, table):
+            with self._within(began, write):
                 session = GuestSession(link, self.known, write)
                 try:
                     yield session
@@ -185,11 +183,9 @@ class MariaDBGuestStore(Store):
                 back()
 
     @contextmanager
-    def _within(self, began: bool, write: bool, table: TableInfo | None) -> Iterator[None]:
+    def _within(self, began: bool, write: bool) -> Iterator[None]:
         """A savepoint, which an error goes back to; in a transaction that is begun for it, if there is none."""
-        link, turn = self._link, text_sql(lock_name(table)) if write and table is not None else None
-        if turn is not None:
-            link.run(f"SELECT GET_LOCK({turn}, 31536000)")
+        link = self._link
         if began:
             link.run("START TRANSACTION")
         link.run(f"SAVEPOINT {_SAVEPOINT}")
@@ -198,12 +194,7 @@ class MariaDBGuestStore(Store):
         except BaseException as error:
             self._undo(began, error)
             raise
-        else:
-            link.run("ROLLBACK" if began and not write else f"RELEASE SAVEPOINT {_SAVEPOINT}")
-        finally:
-            if turn is not None:
-                with suppress(StoreError):
-                    link.run(f"DO RELEASE_LOCK({turn})")
+        link.run("ROLLBACK" if began and not write else f"RELEASE SAVEPOINT {_SAVEPOINT}")
 
     def _undo(self, began: bool, error: BaseException) -> None:
         try:

@@ -14,6 +14,7 @@ import pyarrow.compute as pc
 from ...core.existing import Existing
 from ...core.keys import one_array
 from ...core.masks import mask_of
+from ...core.own_tables import history_name, stored_names
 from ...core.schema import Column, TableInfo
 from ..contract import Conflict, Normalised, Refused, nearest
 from ..sql.link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
@@ -66,6 +67,16 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
                 numbers.append(link.last_number)
         link.run("ROLLBACK TO SAVEPOINT rmend_number")  # the rows are undone again, what has counted is not
         return numbers if len(numbers) == count else []
+
+    def take_turn(self, info: TableInfo) -> None:
+        kept = self.find_own(history_name(info.name), info, info.owner)
+        if kept is None or not kept.primary_key:
+            return
+        if not set(stored_names(info, self.fits, {}).values()) <= set(kept.names):
+            return  # it is to be altered, which waits for whoever has looked at it
+        number = f"t.{quoted(kept.primary_key[0])}"
+        first = f"FROM {self._described(kept).sql} AS t ORDER BY {number} LIMIT 1 FOR UPDATE"
+        self._write.drained().run(f"SELECT {number} {first}")
 
     def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
         link: MariaDBLink = self._write.drained()
