@@ -12,7 +12,7 @@ import pyarrow as pa
 import pyarrow.csv as pcsv
 import pyarrow.parquet as pq
 
-from ..core.cast import as_text, plain
+from ..core.cast import as_text, hexadecimal, plain
 from ..core.json_text import line_of
 from ..core.schema import TableInfo, copied
 from ..errors import JobError, StoreError
@@ -72,17 +72,11 @@ def _csv(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:
     count = 0
     with pcsv.CSVWriter(file, texts) as writer:
         for page in pages:
-            cells = [_texts(plain(column)) for column in page.columns]
+            arrays = map(plain, page.columns)
+            cells = [hexadecimal(one) if pa.types.is_binary(one.type) else as_text(one)[0] for one in arrays]
             writer.write_table(pa.table(cells, schema=texts))
             count += page.num_rows
     return count
-
-
-def _texts(values: pa.Array) -> pa.Array:
-    """Values as a CSV file has them: bytes in hexadecimal, as lines of JSON have them."""
-    if not pa.types.is_binary(values.type):
-        return as_text(values)[0]
-    return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())
 
 
 def _lines(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int:

@@ -21,7 +21,7 @@ class NotTogether(Exception):
     """Calls cannot be merged in one transaction; nothing is written."""
 
 
-class Call(NamedTuple):
+class Summary(NamedTuple):
     """What is said of the batch of one call."""
 
     counts: Mapping[str, int]
@@ -79,7 +79,7 @@ class GroupRecorder(Recorder):
         batches = np.array([self.number_of(call) for call in self._calls(records).tolist()], np.int64)
         return {NUMBER: self._since + 1 + np.searchsorted(self._records, records), "batch_no": batches}, {}
 
-    def finish_each(self, calls: Mapping[int, Call], details: Sequence[Detail]) -> None:
+    def finish_each(self, calls: Mapping[int, Summary], details: Sequence[Detail]) -> None:
         """Write the rows of the batches of those calls that are to have one, complete. `details`: what holds for all of
         them."""
         if self._newest is not None and self.session.unrecorded(self.info):
@@ -95,8 +95,3 @@ class GroupRecorder(Recorder):
             if not self.info.identifying:
                 write_standing(self.session, self.info.name, self.number_of(min(said)), details, self.info.owner)
             BatchRow.complete_all({at: self._rows[at] for at in said}, said)
-
-
-def ends_of(counts: Sequence[int]) -> np.ndarray:
-    """Of each call the number of its last record, by how many each has."""
-    return np.cumsum(np.array(counts, np.int64))

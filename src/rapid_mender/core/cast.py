@@ -99,6 +99,11 @@ def as_text(values: pa.Array) -> Cast:
         return pa.array([None if v is None else str(v) for v in values.to_pylist()], pa.string()), None
 
 
+def hexadecimal(values: pa.Array) -> pa.Array:
+    """Bytes as text, two letters each."""
+    return pa.array([None if value is None else value.hex() for value in values.to_pylist()], pa.string())
+
+
 def textual(kind: pa.DataType) -> pa.DataType:
     """A type with texts in place of dates and times, within lists and records too: Python has none past year 9999."""
     if pt.is_temporal(kind):

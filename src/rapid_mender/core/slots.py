@@ -21,12 +21,10 @@ from .row_numbers import NO_ROW, is_row
 @dataclass(frozen=True)
 class Slots:
     """For each slot that changes touch: the change with the row before all of them in `before`, as its old row, and
-    with the row after them in `after`, as its new row; NO_ROW where there is none. The `first` and the `last` that
-    touch it."""
+    with the row after them in `after`, as its new row; NO_ROW where there is none. The `last` that touches it."""
 
     before: np.ndarray
     after: np.ndarray
-    first: np.ndarray
     last: np.ndarray
 
     @property
@@ -48,7 +46,7 @@ class Slots:
 
     def take(self, places: np.ndarray) -> Slots:
         """Some of them."""
-        return Slots(self.before[places], self.after[places], self.first[places], self.last[places])
+        return Slots(self.before[places], self.after[places], self.last[places])
 
 
 def slots_of(
@@ -82,5 +80,5 @@ def slots_of(
     ends = np.ones(len(order), bool)
     ends[:-1] = starts[1:]
     begin, end = order[starts], order[ends]
-    first, last = change[begin], change[end]
-    return Slots(np.where(takes[begin], first, NO_ROW), np.where(puts[end], last, NO_ROW), first, last)
+    last = change[end]
+    return Slots(np.where(takes[begin], change[begin], NO_ROW), np.where(puts[end], last, NO_ROW), last)

@@ -32,7 +32,7 @@ from .rejected import own_options, restored
 from .spool import room_for_a_file
 
 _ROWS = 1 << 16
-_FEW = 1000
+FEW = 1000
 _KINDS = {
     ".csv": "csv", ".txt": "csv", ".tsv": "tsv", ".jsonl": "jsonl", ".ndjson": "jsonl", ".parquet": "parquet",
     ".pq": "parquet",
@@ -126,7 +126,7 @@ class Frame(Source):
     @property
     def few(self) -> bool:
         assert self.table is not None
-        return self.table.num_rows <= _FEW
+        return self.table.num_rows <= FEW
 
     @property
     def schema(self) -> pa.Schema:
@@ -149,7 +149,7 @@ class Dicts(Source):
     @property
     def few(self) -> bool:
         assert self.records is not None
-        return len(self.records) <= _FEW
+        return len(self.records) <= FEW
 
     def __iter__(self) -> Iterator[Chunk]:
         assert self.records is not None

@@ -11,21 +11,22 @@ from __future__ import annotations
 import threading
 import time
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Sequence
 from dataclasses import dataclass, field
+from functools import partial
 from itertools import chain
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
 
-from ..changes.group_recorder import Call as Said
-from ..changes.group_recorder import GroupRecorder, NotTogether, ends_of
+from ..changes.group_recorder import GroupRecorder, NotTogether, Summary
 from ..changes.recorder import Recorder
 from ..core.decisions import NAMES
 from ..core.rules import Fired
 from ..errors import UncertainError
 from ..incoming import Chunk, Source, Spool, tables_of
+from ..incoming.open import FEW, Frame
 from ..jobs.job import RejectsTable
 from ..jobs.opening import Opened, OpenJob
 from ..jobs.plan import Plan
@@ -39,7 +40,7 @@ from .run import Run
 from .stats import details_of, figures_of
 from .tally import Tally
 
-MOST = 1000
+MOST = FEW
 """Records that are merged together at most."""
 
 
@@ -90,26 +91,12 @@ class Call:
             raise Withdrawn
 
 
-@dataclass
-class _Together(Source):
+class _Together(Frame):
     """The records of several calls."""
 
-    table: pa.Table | None = None
-
-    def __post_init__(self) -> None:
-        self.in_memory = self.at_hand = True
-
     @property
-    def few(self) -> bool:
-        return True
-
-    @property
-    def schema(self) -> pa.Schema | None:
-        return None if self.ragged or self.table is None else self.table.schema
-
-    def __iter__(self) -> Iterator[Chunk]:
-        assert self.table is not None
-        yield Chunk(self.table, np.arange(1, self.table.num_rows + 1))
+    def schema(self) -> pa.Schema:
+        return None if self.ragged else super().schema
 
 
 def may_group(plan: Plan) -> bool:
@@ -125,7 +112,7 @@ def merge_together(job: OpenJob, calls: Sequence[Call], company: Company) -> Non
     """Merge calls in one transaction, and give each its result. Raises NotTogether if that cannot be; then, as after
     any other error, none of them is merged."""
     chunks = [call.chunk for call in calls if call.chunk is not None]
-    ends = ends_of([len(chunk.rows) for chunk in chunks])
+    ends = np.cumsum([len(chunk.rows) for chunk in chunks])
     table = pa.concat_tables([chunk.raw for chunk in chunks])
     source = _Together(calls[0].source.name, ragged=calls[0].source.ragged, table=table)
     began = time.perf_counter()
@@ -182,11 +169,7 @@ class _GroupRun(Run):
     def _recorder(self, session: Session) -> Recorder:
         if self.open_batch is not None:
             return super()._recorder(session)
-        made = self._new_recorder(session)
-        return GroupRecorder(
-            session, made.info, made.job, made.history, kind=made.kind, seals=made.seals, known=self.known,
-            ends=self.ends,
-        )  # fmt: skip
+        return self._new_recorder(session, partial(GroupRecorder, ends=self.ends))
 
     def _again(self) -> None:
         raise NotTogether
@@ -209,7 +192,7 @@ class _GroupRun(Run):
             if self._is_kept(counts):
                 number = recorder.number_of(at) if isinstance(recorder, GroupRecorder) else recorder.start()
                 took = time.perf_counter() - self.started
-                said[at] = Said(counts, figures_of(part, self.plan.identity, self.retries, took))
+                said[at] = Summary(counts, figures_of(part, self.plan.identity, self.retries, took))
             self.numbers[at] = number
             result = self._result(part)
             result.batch = number

@@ -22,7 +22,7 @@ from ..jobs.opening import OpenJob, source_of
 from ..stores.guests import guest_store
 from ..stores.urls import opened
 from .company import Company
-from .group_commit import MOST, Call, Withdrawn, merge_together
+from .group_commit import MOST, Call, Withdrawn, may_group, merge_together
 from .merge import take
 from .open_batch import OpenBatch
 from .result import Result
@@ -73,17 +73,19 @@ class Merger:
         """Those in which calls of `merge_async` wait."""
         self._process = os.getpid()
         self._closed = False
-        store = guest_store(connection) if connection is not None else None
-        if store is None:
+        if connection is None:
             store = self._resources.enter_context(opened(job.store))
             self._resources.enter_context(store.kept_open())
+        else:
+            store = guest_store(connection)
+            self._resources.callback(store.close)
         self._open = OpenJob(job, store)
         self._known = KnownHistory()
         span = span_of(job.batches)
         self._batch = OpenBatch(span) if span is not None else None
         try:
-            with self._open.taking([]):
-                pass
+            with self._open.taking([]) as door:
+                self._groups = may_group(door.plan)
         except BaseException:
             self.close()
             raise
@@ -137,7 +139,7 @@ class Merger:
             raise JobError("there is nothing to merge; give a Merger its records with each call")
         self._check_open()
         call = Call(source_of(self.job, records), withdrawn)
-        if self._turns.crowded:
+        if self._groups and self._turns.crowded:
             call.look(self.job.key)
         try:
             with self._turns.turn(call) as mine:

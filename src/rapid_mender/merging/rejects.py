@@ -16,7 +16,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.types as pt
 
-from ..core.cast import as_text, plain, textual
+from ..core.cast import as_text, hexadecimal, plain, textual
 from ..core.records import REJECT_COLUMNS, REJECT_SHAPE
 from ..core.schema import Column, TableInfo
 from ..errors import Error, StoreError
@@ -206,7 +206,7 @@ def _flat(table: pa.Table) -> pa.Table:
     for column in table.columns:
         values = plain(column)
         if pa.types.is_binary(values.type):
-            values = pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
+            values = hexadecimal(values)
         elif pt.is_floating(values.type):
             values = values.cast(pa.float64())  # a 32-bit float is another number than its own text
         elif not any(test(values.type) for test in _OF_CSV):

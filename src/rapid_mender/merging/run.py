@@ -10,7 +10,7 @@ from __future__ import annotations
 import copy
 import logging
 import time
-from collections.abc import Iterator, Mapping
+from collections.abc import Callable, Iterator, Mapping
 from contextlib import closing, contextmanager, nullcontext, suppress
 from dataclasses import replace
 from datetime import UTC, datetime
@@ -325,12 +325,12 @@ class Run:
         resumed = self.open_batch.resumed(session, self.plan.info) if self.open_batch is not None else None
         return resumed or self._new_recorder(session)
 
-    def _new_recorder(self, session: Session) -> Recorder:
+    def _new_recorder(self, session: Session, make: Callable[..., Recorder] = Recorder) -> Recorder:
         """The recorder of a new batch."""
         name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
         name = self.beside.name if self.beside is not None else name
         kind: Kind = self.beside.kind if self.beside is not None else "merge"
-        return Recorder(
+        return make(
             session,
             self.plan.info,
             name,

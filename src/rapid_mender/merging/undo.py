@@ -383,4 +383,4 @@ def _linked(slots: Slots) -> tuple[Slots, Slots]:
     left, come = ~slots.has, ~slots.had
     moved = np.intersect1d(slots.before[left & ~come], slots.after[come & ~left])
     rest = ~(left & np.isin(slots.before, moved)) & ~(come & np.isin(slots.after, moved))
-    return Slots(moved, moved, moved, moved), slots.take(np.flatnonzero(rest))
+    return Slots(moved, moved, moved), slots.take(np.flatnonzero(rest))

@@ -11,24 +11,18 @@ import pyarrow as pa
 
 from ...core.schema import TableInfo
 from ...errors import JobError, StoreError
-from ..contract import Session, Store
+from ..contract import Session
+from ..guest import ROWS, SAVEPOINT, GuestStore
 from ..sql.link import Described, Pick
 from ..sql.text import text_sql
 from .errors import translated
-from .link import MODE, Address, MariaDBLink
+from .link import SETTINGS, Address, MariaDBLink, setting_sql
 from .session import MariaDBSession
 from .triggers import ASIDE, MERGING
 from .wire import TLS
 
-_SAVEPOINT = "rmend_guest"
-_ROWS = 1_000
-"""Records are looked up and written so many at a time."""
 _IN_TRANSACTION, _COMMITS = 1, 2  # bits of the server's status
 _FOUND_ROWS = 2  # a bit of what the client can do
-_SET = {
-    "sql_mode": f"'{MODE}'", "time_zone": "'+00:00'", "group_concat_max_len": "1073741824", "join_cache_level": "4",
-    "sql_notes": "0",
-}  # fmt: skip
 
 
 class _Plain:
@@ -78,22 +72,19 @@ class GuestLink(MariaDBLink):
 
     def settle(self) -> Callable[[], None]:
         """Set what a merge needs. Returns what sets it back."""
-        asked = ", ".join(f"@@SESSION.{name} AS {name}" for name in _SET)
+        asked = ", ".join(f"@@SESSION.{name} AS {name}" for name in SETTINGS)
         before = self.ask(f"SELECT {asked}")[0]
-        self._assign(_SET)
+        self.run(setting_sql(SETTINGS))
         self._by_index, self.marks = False, True
 
         def back() -> None:
             texts = {
                 n: v if v.isdigit() and n not in ("sql_mode", "time_zone") else text_sql(v) for n, v in before.items()
             }
-            self._assign(texts)
+            self.run(setting_sql(texts))
             self.run(f"SET {ASIDE} = NULL, {MERGING} = NULL")
 
         return back
-
-    def _assign(self, values: dict[str, str]) -> None:
-        self.run(f"SET SESSION {', '.join(f'{name} = {value}' for name, value in values.items())}")
 
     def run(self, sql: str) -> int:
         changed = super().run(sql)
@@ -127,18 +118,16 @@ class GuestLink(MariaDBLink):
 class GuestSession(MariaDBSession):
     """One merge within a transaction of somebody else's."""
 
-    slice_rows = _ROWS
-    chunk_rows = _ROWS
+    slice_rows = ROWS
+    chunk_rows = ROWS
 
 
-class MariaDBGuestStore(Store):
-    """The tables of a connection that somebody else has opened; what is written is theirs to commit or to roll back.
+class MariaDBGuestStore(GuestStore):
+    """The tables of a connection of PyMySQL.
 
     Our own tables are made over another connection, as that of the owner would commit. Another program that writes the
     same rows meanwhile is waited for; if the server ends that by undoing the whole transaction, StoreError says so.
     """
-
-    owns_transactions = False
 
     def __init__(self, connection: Any) -> None:
         self._connection = connection
@@ -159,25 +148,16 @@ class MariaDBGuestStore(Store):
         del alone, guests
         link = self._link
         if not self._connection.open:
-            raise StoreError(f"{self.where}: the connection is closed; open another one, and a Merger over that")
+            raise self._closed()
         with translated(self.where):
             self._connection.ping(reconnect=False)  # it tells the status
         began = not self._connection.server_status & _IN_TRANSACTION
         if began and write and self._connection.server_status & _COMMITS:
-            raise JobError(
-                f"{self.where}: the connection commits every statement by itself; begin a transaction before: "
-                "connection.begin()"
-            )
+            raise self._no_transaction("before: connection.begin()")
         back = link.settle()
         try:
-            with self._within(began, write):
-                session = GuestSession(link, self.known, write)
-                try:
-                    yield session
-                    session.close()
-                except BaseException:
-                    session.abandon()
-                    raise
+            with self._within(began, write), self._ending(GuestSession(link, self.known, write)) as session:
+                yield session
         finally:
             with suppress(StoreError):
                 back()
@@ -188,17 +168,17 @@ class MariaDBGuestStore(Store):
         link = self._link
         if began:
             link.run("START TRANSACTION")
-        link.run(f"SAVEPOINT {_SAVEPOINT}")
+        link.run(f"SAVEPOINT {SAVEPOINT}")
         try:
             yield
         except BaseException as error:
             self._undo(began, error)
             raise
-        link.run("ROLLBACK" if began and not write else f"RELEASE SAVEPOINT {_SAVEPOINT}")
+        link.run("ROLLBACK" if began and not write else f"RELEASE SAVEPOINT {SAVEPOINT}")
 
     def _undo(self, began: bool, error: BaseException) -> None:
         try:
-            self._link.run("ROLLBACK" if began else f"ROLLBACK TO SAVEPOINT {_SAVEPOINT}")
+            self._link.run("ROLLBACK" if began else f"ROLLBACK TO SAVEPOINT {SAVEPOINT}")
         except StoreError:
             raise StoreError(f"{error}; with it the server has undone the whole transaction") from error
 

@@ -9,7 +9,7 @@ import pyarrow.compute as pc
 import pyarrow.csv as pcsv
 import pyarrow.types as pt
 
-from ...core.cast import as_text
+from ...core.cast import as_text, hexadecimal
 from ..sql.link import Cells, Pick
 
 
@@ -17,10 +17,7 @@ def lines_of(columns: Sequence[Cells]) -> pa.Buffer | bytes:
     """Rows as CSV: null is NULL, texts stand in quotes."""
     cells = []
     for _, values in columns:
-        if pt.is_binary(values.type):
-            texts = pa.array([None if v is None else v.hex() for v in values.to_pylist()], pa.string())
-        else:
-            texts = as_text(values)[0]
+        texts = hexadecimal(values) if pt.is_binary(values.type) else as_text(values)[0]
         if pt.is_string(values.type):
             if pc.any(pc.match_substring(texts, '"')).as_py():
                 texts = pc.replace_substring(texts, '"', '""')

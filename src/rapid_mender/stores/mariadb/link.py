@@ -27,7 +27,12 @@ from .wire import TLS, can_offer, connect, offered
 
 _KEY_LENGTH = 255  # letters of a text in a key that the server is to make
 _GROUP = 1_000  # rows that come in one value
-MODE = "STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES"
+_MODE = "STRICT_ALL_TABLES,ERROR_FOR_DIVISION_BY_ZERO,NO_ENGINE_SUBSTITUTION,NO_AUTO_VALUE_ON_ZERO,NO_BACKSLASH_ESCAPES"
+SETTINGS = {
+    "sql_mode": f"'{_MODE}'", "time_zone": "'+00:00'", "group_concat_max_len": "1073741824", "join_cache_level": "4",
+    "sql_notes": "0",
+}  # fmt: skip
+"""What every connection over which is merged goes by, as SQL."""
 _WAITS = (
     "SELECT b.trx_mysql_thread_id FROM information_schema.INNODB_TRX AS r "
     "JOIN information_schema.INNODB_LOCK_WAITS AS w ON w.requesting_trx_id = r.trx_id "
@@ -85,11 +90,8 @@ class MariaDBLink(SQLLink):
         return connect(self._address.options, self._address.tls)
 
     def _set_up(self, timeout: float) -> None:
-        self.run(
-            f"SET SESSION sql_mode = '{MODE}', time_zone = '+00:00', group_concat_max_len = 1073741824, "
-            f"join_cache_level = 4, sql_notes = 0, max_statement_time = {timeout}, "
-            "tx_isolation = 'READ-COMMITTED', net_write_timeout = 600"
-        )
+        own = {"max_statement_time": f"{timeout}", "tx_isolation": "'READ-COMMITTED'", "net_write_timeout": "600"}
+        self.run(setting_sql(SETTINGS | own))
         told = self.ask("SELECT @@max_allowed_packet AS p, CONNECTION_ID() AS id")[0]
         self.packet, self._id = int(told["p"]), told["id"]
 
@@ -364,6 +366,11 @@ class MariaDBLink(SQLLink):
         if self._other is None:
             self._other = MariaDBLink(self._address)
         self._other.run(sql)
+
+
+def setting_sql(settings: Mapping[str, str]) -> str:
+    """The statement that sets what a connection goes by; the values are SQL."""
+    return f"SET SESSION {', '.join(f'{name} = {value}' for name, value in settings.items())}"
 
 
 class _Forbidden(Exception):

@@ -11,8 +11,9 @@ import numpy as np
 import pyarrow as pa
 
 from ...core.schema import TableInfo
-from ...errors import JobError, StoreError
-from ..contract import Session, Store
+from ...errors import StoreError
+from ..contract import Session
+from ..guest import ROWS, SAVEPOINT, GuestStore
 from ..sql.link import Described, Pick, SQLLink
 from ..sql.text import text_sql
 from .errors import translated
@@ -21,9 +22,6 @@ from .session import PostgreSQLSession
 from .store import merge_lock_key
 from .triggers import SETTING
 
-_SAVEPOINT = "rmend_guest"
-_ROWS = 1_000
-"""Records are looked up and written so many at a time, each time in the text of a statement."""
 _EPOCH_DAYS, _EPOCH_MICROS = 10_957, 946_684_800_000_000  # PostgreSQL counts from the year 2000
 _NUMBERS: dict[int, tuple[str, pa.DataType]] = {
     16: ("?", pa.bool_()), 21: (">i2", pa.int16()), 23: (">i4", pa.int32()), 20: (">i8", pa.int64()),
@@ -132,14 +130,13 @@ class GuestLink(PostgreSQLLink):
     few_rows = 1 << 62
 
     def __init__(self, where: str, connection: Any) -> None:
-        self.where, self._wire = where, Wire(connection)
-        self._adbc = self._wire
+        self.where, self._adbc = where, Wire(connection)
         self._found: dict[str, str] | None = self._settings()
         super().__init__(where, None, None)
 
     def _connect(self, database: Any) -> Any:
         del database
-        return self._wire
+        return self._adbc
 
     def set_up(self) -> Callable[[], None]:
         """Set what a merge needs for this transaction. Returns what sets it back."""
@@ -169,21 +166,19 @@ class GuestLink(PostgreSQLLink):
 class GuestSession(PostgreSQLSession):
     """One merge within a transaction of somebody else's."""
 
-    slice_rows = _ROWS
-    chunk_rows = _ROWS
+    slice_rows = ROWS
+    chunk_rows = ROWS
 
     def _reading(self) -> SQLLink:
         return self._write.drained()  # nobody else sees what the transaction has written
 
 
-class PostgreSQLGuestStore(Store):
-    """The tables of a connection that somebody else has opened; what is written is theirs to commit or to roll back.
+class PostgreSQLGuestStore(GuestStore):
+    """The tables of a connection of psycopg.
 
     Isolation is that of the transaction. Another program that changes the same rows meanwhile makes a call fail with
     StoreError, which undoes what the call did.
     """
-
-    owns_transactions = False
 
     def __init__(self, connection: Any) -> None:
         info = connection.info
@@ -204,25 +199,17 @@ class PostgreSQLGuestStore(Store):
         import psycopg
 
         if self._connection.closed:
-            raise StoreError(f"{self.where}: the connection is closed; open another one, and a Merger over that")
+            raise self._closed()
         idle = self._connection.info.transaction_status == psycopg.pq.TransactionStatus.IDLE
         if idle and write and self._connection.autocommit:
-            raise JobError(
-                f"{self.where}: the connection commits every statement by itself; begin a transaction before: "
-                "with connection.transaction():"
-            )
+            raise self._no_transaction("before: with connection.transaction():")
         with self._within(idle and not write):
             link = self._link = self._link or GuestLink(self.where, self._connection)
             back = link.set_up()
             if write and table is not None:
                 link.run(f"SELECT pg_catalog.pg_advisory_xact_lock({merge_lock_key(table)})")
-            session = GuestSession(link, self.known, _no_other, write, False)
-            try:
+            with self._ending(GuestSession(link, self.known, _no_other, write, False)) as session:
                 yield session
-                session.close()
-            except BaseException:
-                session.abandon()
-                raise
             back()
 
     @contextmanager
@@ -230,17 +217,17 @@ class PostgreSQLGuestStore(Store):
         """A savepoint, which an error goes back to; `undo`: end the transaction with it, which was begun for a look."""
         wire = Wire(self._connection)
         with translated(self.where):
-            wire.execute(f"SAVEPOINT {_SAVEPOINT}" if not self._connection.autocommit or not undo else "BEGIN")
+            wire.execute(f"SAVEPOINT {SAVEPOINT}" if not self._connection.autocommit or not undo else "BEGIN")
         try:
             yield
         except BaseException:
             with suppress(Exception):
-                wire.execute("ROLLBACK" if undo else f"ROLLBACK TO SAVEPOINT {_SAVEPOINT}")
+                wire.execute("ROLLBACK" if undo else f"ROLLBACK TO SAVEPOINT {SAVEPOINT}")
                 if not undo:
-                    wire.execute(f"RELEASE SAVEPOINT {_SAVEPOINT}")
+                    wire.execute(f"RELEASE SAVEPOINT {SAVEPOINT}")
             raise
         with translated(self.where):
-            wire.execute("ROLLBACK" if undo else f"RELEASE SAVEPOINT {_SAVEPOINT}")
+            wire.execute("ROLLBACK" if undo else f"RELEASE SAVEPOINT {SAVEPOINT}")
 
 
 def _no_other() -> PostgreSQLLink:

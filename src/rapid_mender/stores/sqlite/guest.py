@@ -11,12 +11,11 @@ import pyarrow as pa
 
 from ...core.schema import TableInfo
 from ...errors import JobError, StoreError
-from ..contract import Session, Store
+from ..contract import Session
+from ..guest import SAVEPOINT, GuestStore
 from .describing import Known
-from .link import MENDS, Link, Locked, refusal
+from .link import Link, in_words, refusal
 from .session import SQLiteSession
-
-_SAVEPOINT = "rmend_guest"
 
 
 class _Text(bytes):
@@ -88,18 +87,13 @@ class GuestLink(Link):
         except (sqlite3.IntegrityError, sqlite3.DataError) as error:
             raise refusal(self.path, str(error)) from error
         except sqlite3.Error as error:
-            text = str(error)
-            for sign, mend in MENDS:
-                if sign in text:
-                    raise (Locked if sign == "locked" else StoreError)(f"{self.path}: {text}: {mend}") from error
-            raise StoreError(f"{self.path}: the database refused: {text}") from error
+            raise in_words(self.path, str(error)) from error
 
 
-class SQLiteGuestStore(Store):
-    """The tables of a connection that somebody else has opened; what is written is theirs to commit or to roll back."""
+class SQLiteGuestStore(GuestStore):
+    """The tables of a connection of `sqlite3`."""
 
     reads_beside_writes = False
-    owns_transactions = False
 
     def __init__(self, connection: sqlite3.Connection) -> None:
         self._connection, self._known = connection, Known()
@@ -118,21 +112,17 @@ class SQLiteGuestStore(Store):
         link.run("SELECT 1")  # it may be closed, or another thread's
         began = not self._connection.in_transaction
         if began and write and self._commits_by_itself:
-            raise JobError(
-                f"{self.where}: the connection commits every statement by itself; begin a transaction (BEGIN) before"
-            )
+            raise self._no_transaction("(BEGIN) before")
         if began:
             link.run("BEGIN IMMEDIATE" if write else "BEGIN")
-        link.run(f"SAVEPOINT {_SAVEPOINT}")
-        session = SQLiteSession(link, self._known, False)
+        link.run(f"SAVEPOINT {SAVEPOINT}")
         try:
-            yield session
-            session.close()
+            with self._ending(SQLiteSession(link, self._known, False)) as session:
+                yield session
         except BaseException:
-            session.abandon()
             self._undo(began)
             raise
-        link.run(f"RELEASE {_SAVEPOINT}")
+        link.run(f"RELEASE {SAVEPOINT}")
         if began and not write:
             link.run("ROLLBACK")
 
@@ -147,5 +137,5 @@ class SQLiteGuestStore(Store):
             if began:
                 self._link.run("ROLLBACK")
             else:
-                self._link.run(f"ROLLBACK TO {_SAVEPOINT}")
-                self._link.run(f"RELEASE {_SAVEPOINT}")
+                self._link.run(f"ROLLBACK TO {SAVEPOINT}")
+                self._link.run(f"RELEASE {SAVEPOINT}")

@@ -25,7 +25,7 @@ _FEW, _ROOM_FOR_FEW = 48, 256
 _MOST = 1 << 30
 _CACHE_KIB = 327_680
 
-MENDS = (
+_MENDS = (
     ("locked", "another program is writing to it; try again when that is done"),
     ("readonly", "it is read-only; make the file and its folder writable for this user"),
     ("disk is full", "there is no room left on the disk; free some and run again"),
@@ -54,6 +54,18 @@ def refusal(where: str, reason: str) -> Refused:
     return Refused(where, reason, unique=reason.startswith("UNIQUE "), refers=reason.startswith("FOREIGN KEY "))
 
 
+def in_words(where: str, text: str) -> StoreError:
+    """What SQLite says, with what is to be done about it."""
+    return _mended(where, text) or StoreError(f"{where}: the database refused: {text}")
+
+
+def _mended(where: str, text: str) -> StoreError | None:
+    for sign, mend in _MENDS:
+        if sign in text:
+            return (Locked if sign == "locked" else StoreError)(f"{where}: {text}: {mend}")
+    return None
+
+
 @contextmanager
 def _translated(where: str) -> Iterator[None]:
     import adbc_driver_manager
@@ -68,14 +80,11 @@ def _translated(where: str) -> Iterator[None]:
     ) as error:  # Arrow's while a result is read
         text = re.sub(r"^[A-Z_]+: (\[SQLite\] )?", "", str(error)).split("\nquery:")[0]
         text = re.sub(r"^failed to (prepare|execute) query: ", "", text, flags=re.I).strip()
-        for sign, mend in MENDS:
-            if sign in text:
-                kind = Locked if sign == "locked" else StoreError
-                raise kind(f"{where}: {text}: {mend}") from error
         integrity = adbc_driver_manager.AdbcStatusCode.INTEGRITY
-        if getattr(error, "status_code", None) == integrity or _REFUSAL.match(text):
+        refuses = getattr(error, "status_code", None) == integrity or _REFUSAL.match(text)
+        if refuses and _mended(where, text) is None:
             raise refusal(where, _REFUSAL.sub("", text)) from error
-        raise StoreError(f"{where}: the database refused: {text}") from error
+        raise in_words(where, text) from error
 
 
 def is_open_elsewhere(path: str) -> bool:

@@ -19,7 +19,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.types as pt
 
-from ...core.cast import cast
+from ...core.cast import cast, hexadecimal
 from ...core.keys import one_array
 from ...core.schema import Column
 
@@ -282,12 +282,7 @@ def as_one(parts: pa.Table) -> pa.Array:
         return pa.nulls(parts.num_rows)
     if len(held) == 1:
         return held[0]
-    texts = [
-        pa.array([None if v is None else v.hex() for v in one.to_pylist()], pa.string())
-        if pt.is_binary(one.type)
-        else one.cast(pa.string())
-        for one in held
-    ]
+    texts = [hexadecimal(one) if pt.is_binary(one.type) else one.cast(pa.string()) for one in held]
     return pc.coalesce(*texts)
 
 
