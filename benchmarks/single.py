@@ -21,6 +21,8 @@ from .servers import KINDS
 Rows = list[tuple[str, list[float], str]]
 _CALLS = 300
 _THREADS = 16
+_FIRST = 5
+"""Calls before threads are measured."""
 _REST = [name for name in COLUMNS if name not in KEY]
 
 
@@ -166,6 +168,8 @@ def _on(kind: str, url: str, records: list[dict[str, Any]], rounds: int) -> Rows
             for one in hands:
                 one.close()
             with rm.Merger(rm.Job(store=url, table="trees", key=list(KEY))) as merger:
+                for number in range(_FIRST):  # it has been open for a while
+                    merger.merge([record(at + 6000 + number)])
                 ways = [lambda n: merger.merge([record(n)])] * _THREADS
                 add(f"a Merger, {_THREADS} threads", _together(ways, at + 5000))
         at += 10_000

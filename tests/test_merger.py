@@ -14,14 +14,16 @@ from dataclasses import dataclass
 from pathlib import Path
 from typing import Any, NamedTuple
 
+import psycopg
 import pyarrow as pa
 import pytest
 from hypothesis import strategies as st
 
 import rapid_mender as rm
-from rapid_mender.merging import group_commit
+from rapid_mender.merging import fast_way, group_commit
 from rapid_mender.merging import merger as merger_module
-from rapid_mender.stores.sql.link import Lost, SQLLink
+from rapid_mender.stores.mariadb.link import MariaDBLink
+from rapid_mender.stores.sql.link import Lost
 
 from . import databases, length, servers
 from .cases import SCHEMA
@@ -320,23 +322,29 @@ def test_many_wait_without_blocking_and_one_that_is_cancelled_leaves_nothing(sto
 
 
 @both
-def test_a_connection_that_goes_between_calls_or_at_the_commit(kind: str, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("fast", [False, True])
+def test_a_connection_that_goes_between_calls_or_at_the_commit(kind: str, fast: bool, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(fast_way, "_FIRST_LOOK", 1 if fast else 1000)
     with servers.database(kind) as database:
         database.run("CREATE TABLE t (id bigint PRIMARY KEY, v bigint)")
         with rm.Merger(rm.Job(store=database.url, table="t", key="id")) as merger:
             merger.merge([{"id": 1, "v": 1}])
             database.cut_others()
             assert merger.merge([{"id": 1, "v": 2}]).counts["update"] == 1
-            run, sent = type(database.link).run, list[str]()
+            assert (merger._fast._merge is not None) == fast
+            place = (psycopg.Connection, "execute") if kind == "postgresql" else (MariaDBLink, "answers")
+            of, name = place if fast else (type(database.link), "run")
+            run, sent = getattr(of, name), list[str]()
 
-            def lost(link: SQLLink, sql: str) -> int:
-                done = run(link, sql)
-                if sql == "COMMIT" and not sent:
+            def lost(link: Any, sql: str, *rest: Any, **told: Any) -> Any:
+                done = run(link, sql, *([] if rest and name == "answers" else rest), **told)
+                if sql.startswith("COMMIT") and not sent:
                     sent.append(sql)
-                    raise Lost("the connection went")
-                return int(done)
+                    link.close()
+                    raise psycopg.OperationalError("it went") if of is psycopg.Connection else Lost("the connection went")
+                return done
 
-            monkeypatch.setattr(type(database.link), "run", lost)
+            monkeypatch.setattr(of, name, lost)
             with pytest.raises(rm.UncertainError, match="if batch 3 is among the batches, it did") as caught:
                 merger.merge([{"id": 1, "v": 3}])
             assert (caught.value.batch, caught.value.wrote) == (3, True)

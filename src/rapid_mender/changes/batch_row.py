@@ -3,10 +3,11 @@
 from __future__ import annotations
 
 import getpass
-from collections.abc import Mapping
+import json
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
-from typing import Any
+from typing import Any, Literal
 
 import pyarrow as pa
 
@@ -16,6 +17,9 @@ from ..core.schema import TableInfo
 from ..errors import StoreError
 from ..stores.contract import Load, Session, kept
 from .details import Outdated, is_outdated, make_batches
+
+Status = Literal["running", "done", "stopped"]
+_COUNTED = {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
 
 
 @dataclass
@@ -43,7 +47,7 @@ class BatchRow:
     def __post_init__(self) -> None:
         from .. import __version__
 
-        self.actor, self.application = _actor(), f"rmend {__version__}"
+        self.actor, self.application = actor_now(), f"rmend {__version__}"
 
     def start(self) -> int:
         """The batch's number. The first call takes it; where only a row tells it, that is inserted.
@@ -98,10 +102,7 @@ class BatchRow:
 
     def _begun(self) -> dict[str, Any]:
         """What the row says from its beginning."""
-        row = {
-            "table_name": self.info.name, "job": self.job, "actor": self.actor, "kind": self.kind,
-            "application": self.application, "started_at": self.started, "status": "running",
-        }  # fmt: skip
+        row = begun(self.info.name, self.job, self.actor, self.kind, self.application, self.started)
         if not all(text.isascii() for text in row.values() if isinstance(text, str)):
             row = kept(self.session.normalise(BATCHES, _as_table(row))).to_pylist()[0]  # not every database has these
         return row
@@ -140,7 +141,39 @@ def _as_table(row: Mapping[str, Any]) -> pa.Table:
     return pa.Table.from_pylist([row], pa.schema([BATCHES.schema.field(name) for name in row]))
 
 
-def _actor() -> str | None:
+def begun(
+    table: str, job: str | None, actor: str | None, kind: Kind, application: str, started: datetime
+) -> dict[str, Any]:
+    """What a batch's row says from its beginning; `job`: what it is said to be of."""
+    return {
+        "table_name": table, "job": job, "actor": actor, "kind": kind, "application": application,
+        "started_at": started, "status": "running",
+    }  # fmt: skip
+
+
+def ended(
+    counts: Mapping[str, int],
+    figures: Mapping[str, Any],
+    status: Status,
+    span: tuple[int | None, int | None],
+    unrecorded: int = 0,
+    undoes: Sequence[int] = (),
+) -> dict[str, Any]:
+    """What it says at the end; `span`: its first and its last change."""
+    return {_COUNTED[name]: count for name, count in counts.items()} | {
+        "finished_at": None if status == "running" else datetime.now(UTC), "status": status,
+        "first_change": span[0], "last_change": span[1], "unrecorded": unrecorded, "figures": json.dumps(figures),
+        "undoes": json.dumps(list(undoes)) if undoes else None,
+    }  # fmt: skip
+
+
+def listed(what: str, names: Sequence[str]) -> dict[str, list[str]]:
+    """Names among the figures, if there are any."""
+    return {what: list(names)} if names else {}
+
+
+def actor_now() -> str | None:
+    """Who this process runs as, in the words of the system."""
     try:
         return getpass.getuser()
     except (KeyError, OSError, ImportError):

@@ -11,7 +11,7 @@ A table too may be dropped and made anew, be renamed, or swap its name with anot
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -57,18 +57,31 @@ class KnownHistory:
         self.identity = Identity()
         self.shape: TableInfo | None = None
         self.stored: dict[str, str] = {}
+        self.gone: tuple[str, ...] = ()
+        """The columns of the history that the table has no more."""
 
     def holds(self, info: TableInfo, history: TableInfo) -> bool:
         """Whether it is about a table and a history as they are now."""
         return self._known == (info, info.number, history, history.number)
 
+    @property
+    def tables(self) -> tuple[TableInfo, TableInfo] | None:
+        """The table and the history that it is about."""
+        return None if self._known is None else (self._known[0], self._known[2])
+
     def keep(
-        self, info: TableInfo, history: TableInfo, identity: Identity, shape: TableInfo, stored: dict[str, str]
+        self,
+        info: TableInfo,
+        history: TableInfo,
+        identity: Identity,
+        shape: TableInfo,
+        stored: dict[str, str],
+        gone: Sequence[str],
     ) -> None:
         """Keep it, if nothing is to be noted."""
         if not identity.replaced and not identity.news(info, history):
             self._known = info, info.number, history, history.number
-            self.identity, self.shape, self.stored = identity, shape, stored
+            self.identity, self.shape, self.stored, self.gone = identity, shape, stored, tuple(gone)
 
 
 def identity_of(session: Session, info: TableInfo) -> Identity:

@@ -3,12 +3,11 @@
 from __future__ import annotations
 
 import copy
-import json
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import UTC, datetime
 from functools import cached_property
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -18,7 +17,7 @@ from ..core.own_tables import BATCHES, BATCHES_TABLE, Kind, history_info, histor
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written
-from .batch_row import BatchRow, needs_undo
+from .batch_row import BatchRow, Status, ended, listed, needs_undo
 from .chains import agrees
 from .detail import Detail
 from .details import write_details, write_standing
@@ -28,10 +27,6 @@ from .seal import is_sealed, seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
-
-_COUNTED = {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
-
-Status = Literal["running", "done", "stopped"]
 
 
 @dataclass
@@ -150,7 +145,7 @@ class Recorder:
         if history is not None and self.known is not None and self.known.holds(self.info, history):
             self._identity, self._stored, self._whole = self.known.identity, self.known.stored, True
             assert self.known.shape is not None
-            self._shape = self.known.shape
+            self._shape, self._gone = self.known.shape, self.known.gone
             self._newest = self._since = self.newest() if self.after is None else self.after
             return
         wanted = self._shape
@@ -176,8 +171,8 @@ class Recorder:
                 self._began = [self._identity.pair(name) for name in lacking]
             self._gone = sorted(set(history.names) - set(wanted.names))
             self._other_rows = self._identity.replaced and not agrees(past_of(self.session, self.info.name, self.info))
-            if self.known is not None and not new and not self._gone:
-                self.known.keep(self.info, history, self._identity, wanted, self._stored)
+            if self.known is not None and not new:
+                self.known.keep(self.info, history, self._identity, wanted, self._stored, self._gone)
         self._newest = self._since = self.newest() if self.after is None else self.after
 
     def _stand_aside(self) -> bool:
@@ -294,16 +289,11 @@ class Recorder:
     ) -> dict[str, Any]:
         """What the batch's row says at the end; `span`: its first and its last change."""
         landed = any(counts[name] for name in ("insert", "update", "delete"))
-        return {_COUNTED[name]: count for name, count in counts.items()} | {
-            "finished_at": None if status == "running" else datetime.now(UTC), "status": status,
-            "first_change": span[0], "last_change": span[1],
-            "unrecorded": self.unrecorded, "figures": json.dumps({**figures, **self._shown(landed)}),
-            "undoes": json.dumps(list(self.undoes)) if self.undoes else None,
-        }  # fmt: skip
+        return ended(counts, {**figures, **self._shown(landed)}, status, span, self.unrecorded, self.undoes)
 
     def _shown(self, landed: bool) -> dict[str, Any]:
         """What those who look are told of the history."""
-        told: dict[str, Any] = _listed("began", self._began) | _listed("gone", self._gone)
+        told: dict[str, Any] = listed("began", self._began) | listed("gone", self._gone)
         return told if self.history or not landed else told | {"history": False}
 
     def _note(self, landed: bool, first: int | None, details: Sequence[Detail]) -> None:
@@ -346,10 +336,6 @@ class Recorder:
         before = [*here, [Condition("batch_no", "<", self.batch)]]
         seals = self.session.read(BATCHES, Selection(before, "last_change", 1, columns=["seal"])).values["seal"]
         return any(is_sealed(text) for text in seals.to_pylist())
-
-
-def _listed(what: str, names: Sequence[str]) -> dict[str, list[str]]:
-    return {what: list(names)} if names else {}
 
 
 def verbatim_cells(**sides: Existing) -> VerbatimCells:

@@ -17,6 +17,7 @@ INSERT, UPDATE, DELETE, SKIP, REJECT = range(5)
 NAMES = ("insert", "update", "delete", "skip", "reject")
 DID_NOT_COME = "did not come"
 """The reason for deleting a row of which no record came."""
+UNCHANGED, NO_ROW_HAS_KEY = "unchanged", "no row has this key"
 _OPEN = -1  # not decided yet: to be looked up in the table
 
 
@@ -89,6 +90,11 @@ def decide_alone(records: Records, fate: np.ndarray, measure: np.ndarray, unit: 
     return decisions
 
 
+def changed_words(columns: Sequence[str]) -> str:
+    """The reason for an update that changes some columns."""
+    return f"changed: {', '.join(columns)}"
+
+
 def decide_matched(
     count: int,
     answered: np.ndarray,
@@ -112,19 +118,19 @@ def decide_matched(
     differs, old = np.zeros(count, bool), np.zeros(count, bool)
     differs[one] = compared[matched_row[one]]
     old[one] = stale[matched_row[one]]
-    decisions = Decisions(count, SKIP, "unchanged")
+    decisions = Decisions(count, SKIP, UNCHANGED)
     if lacking:
         words = "the column" if len(lacking) == 1 else "the columns"
-        why = f"no row has this key, and an insert needs {words} {', '.join(lacking)}"
+        why = f"{NO_ROW_HAS_KEY}, and an insert needs {words} {', '.join(lacking)}"
         decisions.put(matches == 0, REJECT, why)
     else:
-        decisions.put(matches == 0, INSERT, "no row has this key")
+        decisions.put(matches == 0, INSERT, NO_ROW_HAS_KEY)
     if several.any():
         numbers = pa.array(matches[several]).cast(pa.string())
         decisions.put(several, REJECT, pc.binary_join_element_wise("the key matches ", numbers, " existing rows", ""))
     differs &= ~old
     if differs.any():
-        texts = pa.array([f"changed: {', '.join(columns)}" for columns in patterns.sets], pa.string())
+        texts = pa.array(map(changed_words, patterns.sets), pa.string())
         decisions.put(differs, UPDATE, texts, patterns.code[matched_row[differs]])
     decisions.put(old, SKIP, "older than the existing row")
     return decisions, matched_row

@@ -391,3 +391,8 @@ def _shown(value: Any) -> str:
         return "a number past 64 bits"
     text = repr(without_password(value) if isinstance(value, str) else value)
     return text if len(text) <= _SHOWN else text[:_SHOWN] + "…"
+
+
+def job_name(job: Job) -> str | None:
+    """By what name a job goes in the batches: that of its file."""
+    return job.source.replace("\\", "/").rsplit("/", 1)[-1] if job.source else None

@@ -102,6 +102,12 @@ class OpenJob:
             self._bound[ragged] = bound
             yield Opened(self.job, self.store, source, bound.plan, bound.layouts, bound.problems, planning, session)
 
+    @property
+    def plan_of_few(self) -> Plan | None:
+        """The job as it was bound for records that are Python objects."""
+        bound = self._bound.get(True)
+        return bound.plan if bound is not None else None
+
     def forget(self) -> None:
         """Bind the job anew for the next batch: the table was altered."""
         self._bound.clear()

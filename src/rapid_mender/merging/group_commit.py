@@ -33,6 +33,7 @@ from ..jobs.plan import Plan
 from ..stores.contract import Session
 from .batch import Batch
 from .company import Company
+from .fast_merge import Taken
 from .gather import Gather
 from .rejects import keep_rejects
 from .result import Result
@@ -61,6 +62,8 @@ class Call:
     """Its records, if they can be merged together with others."""
     keys: frozenset[Any] = frozenset()
     """Their keys, as far as these show before the records are read in the table's terms."""
+    taken: Taken | None = None
+    """Its records, if they may go the fast way."""
     result: Result | None = None
     error: BaseException | None = None
 

@@ -5,12 +5,15 @@ from __future__ import annotations
 import time
 from typing import Any
 
+from ..errors import UncertainError
+from ..incoming import Source
 from ..jobs.job import Job
-from ..jobs.opening import OpenJob
+from ..jobs.opening import OpenJob, source_of
 from ..stores.urls import opened
 from .batch import Progress
 from .beside import Beside
 from .company import Company
+from .kept_jobs import KeptJob, kept_job
 from .result import Result
 from .run import Run, TableAltered
 
@@ -41,8 +44,28 @@ def merge(job: Job, incoming: Any = None, *, by: str | None = None, progress: Pr
     batch cannot be read, StoreError if the store refuses, LimitError past max_rejects or max_deletes; then
     nothing is written, but for what was committed before with `commit_every`.
     """
-    with opened(job.store) as store:
-        return take(OpenJob(job, store), incoming, True, Company(progress, by))
+    company = Company(progress, by)
+    kept = kept_job(job, job.store) if by is None and progress is None and isinstance(incoming, list) else None
+    if kept is None or not kept.turn.acquire(blocking=False):
+        with opened(job.store) as store:
+            return take(OpenJob(job, store), incoming, True, company)
+    try:
+        return _take_again(kept, source_of(job, incoming))
+    finally:
+        kept.turn.release()
+
+
+def _take_again(kept: KeptJob, source: Source) -> Result:
+    """Take a batch of a kept job through."""
+    taken = kept.fast.take(source)
+    if kept.fast.tries(taken) and taken is not None:
+        for outcome in kept.fast.merge([taken], lambda: None):
+            if isinstance(outcome, UncertainError):
+                raise outcome
+            return outcome
+    result = take(kept.open, source, True, Company(known=kept.known))
+    kept.fast.learn(kept.open, kept.known, source, result)
+    return result
 
 
 def merge_beside(job: Job, incoming: Any, beside: Beside) -> Result:

@@ -22,6 +22,7 @@ from ..jobs.opening import OpenJob, source_of
 from ..stores.guests import guest_store
 from ..stores.urls import opened
 from .company import Company
+from .fast_way import FastWay
 from .group_commit import MOST, Call, Withdrawn, may_group, merge_together
 from .merge import take
 from .open_batch import OpenBatch
@@ -83,6 +84,7 @@ class Merger:
         self._known = KnownHistory()
         span = span_of(job.batches)
         self._batch = OpenBatch(span) if span is not None else None
+        self._fast = FastWay()
         try:
             with self._open.taking([]) as door:
                 self._groups = may_group(door.plan)
@@ -104,6 +106,7 @@ class Merger:
         with self._turns.turn(Call(Frame("nothing"))):
             self._closed = True
             self._threads.shutdown(wait=False)
+            self._fast.close()
             self._resources.close()
 
     def merge(self, records: Any) -> Result:
@@ -139,7 +142,8 @@ class Merger:
             raise JobError("there is nothing to merge; give a Merger its records with each call")
         self._check_open()
         call = Call(source_of(self.job, records), withdrawn)
-        if self._groups and self._turns.crowded:
+        call.taken = self._fast.take(call.source)
+        if call.taken is None and self._groups and self._turns.crowded:
             call.look(self.job.key)
         try:
             with self._turns.turn(call) as mine:
@@ -156,12 +160,37 @@ class Merger:
     def _serve(self, call: Call) -> None:
         """Merge a call, together with others that wait if that can be."""
         self._check_open()
+        if self._merge_fast(call):
+            return
         others = self._turns.gather(partial(_others, call)) if call.chunk is not None else []
         if others:
             self._merge_together([call, *others])
         if not call.done:
             call.check()
             call.result = take(self._open, call.source, True, self._company(call.check))
+        if call.result is not None:
+            self._fast.learn(self._open, self._known, call.source, call.result)
+
+    def _merge_fast(self, call: Call) -> bool:
+        """Merge a call, and others that wait, the fast way. Returns whether it could be."""
+        if not self._fast.tries(call.taken):
+            return False
+        calls = [call, *self._turns.gather(partial(_others_fast, call))]
+
+        def check() -> None:
+            for one in calls:
+                one.check()
+
+        try:
+            outcomes = self._fast.merge([one.taken for one in calls if one.taken is not None], check)
+        except Withdrawn:
+            return False
+        for one, outcome in zip(calls, outcomes, strict=False):
+            if isinstance(outcome, Exception):
+                one.error = outcome
+            else:
+                one.result = outcome
+        return bool(outcomes)
 
     def _merge_together(self, calls: list[Call]) -> None:
         def check() -> None:
@@ -183,6 +212,22 @@ class Merger:
             raise JobError("this Merger is closed; open another one")
         if self._process != os.getpid():
             raise JobError("this Merger was opened before the process was forked; open another one in this process")
+
+
+def _others_fast(call: Call, waiting: list[Call]) -> list[Call]:
+    """Those of the calls that wait that go the fast way together with one: those that have no key in common."""
+    assert call.taken is not None
+    others, keys = list[Call](), call.taken.keys
+    for one in waiting:
+        taken = one.taken
+        if taken is None or taken.path is not call.taken.path or one.withdrawn.is_set():
+            continue
+        if len(keys) + len(taken.records) > MOST:
+            break
+        if keys.isdisjoint(taken.keys):
+            others.append(one)
+        keys |= taken.keys
+    return others
 
 
 def _others(call: Call, waiting: list[Call]) -> list[Call]:

@@ -79,6 +79,8 @@ class Result:
     _rejects: list[Spool] = field(default_factory=list, repr=False)
     _shape: pa.Schema = field(default_factory=lambda: pa.schema([]), repr=False)
     _made: list[str] = field(default_factory=list, repr=False)
+    _each: list[Decided] | None = field(default=None, repr=False)
+    """What became of each record, where there are no tables of that."""
 
     @property
     def landed(self) -> bool:
@@ -93,6 +95,11 @@ class Result:
         A key column with one of these four names is here key_row, key_decision and so on.
         Rows that did not come stand at the end, without a row number. A key that the database made is here.
         """
+        if self._each is not None:
+            lines = [[one.row, one.decision, one.reason, one.changed or None, *one.key.values()] for one in self._each]
+            return pa.Table.from_pylist(
+                [dict(zip(self._shape.names, line, strict=True)) for line in lines], self._shape
+            )
         parts = [table.cast(self._shape) for table in tables_of(self._decisions)]
         return pa.concat_tables([self._shape.empty_table(), *parts]).sort_by("row")
 
@@ -114,6 +121,9 @@ class Result:
 
     def each(self) -> Iterator[Decided]:
         """What became of each record, one after the other, as plain Python values; see `decisions`."""
+        if self._each is not None:
+            yield from self._each
+            return
         names = [*self.key, *self._made]
         for line in self.decisions.to_pylist():
             row, decision, reason, changed, *key = line.values()

@@ -15,14 +15,15 @@ from contextlib import closing, contextmanager, nullcontext, suppress
 from dataclasses import replace
 from datetime import UTC, datetime
 
+from ..changes.batch_row import Status
 from ..changes.details import bring_up_to_date
-from ..changes.recorder import Recorder, Status
+from ..changes.recorder import Recorder
 from ..core.decisions import NAMES
 from ..core.own_tables import Kind
 from ..errors import Error, LimitError, StoreError, UncertainError
 from ..incoming import Chunk, Spool
 from ..jobs.hazards import missing_grants
-from ..jobs.job import RejectsTable
+from ..jobs.job import RejectsTable, job_name
 from ..jobs.opening import Opened
 from ..stores.contract import Forbidden, Session, Unreachable
 from .batch import Batch, Progress
@@ -327,8 +328,7 @@ class Run:
 
     def _new_recorder(self, session: Session, make: Callable[..., Recorder] = Recorder) -> Recorder:
         """The recorder of a new batch."""
-        name = self.job.source.replace("\\", "/").rsplit("/", 1)[-1] if self.job.source else None
-        name = self.beside.name if self.beside is not None else name
+        name = self.beside.name if self.beside is not None else job_name(self.job)
         kind: Kind = self.beside.kind if self.beside is not None else "merge"
         return make(
             session,

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from typing import Any
 
 from ..changes.detail import Detail, versions_details
@@ -16,11 +16,18 @@ _LONGEST = 200  # letters of a reason
 def figures_of(tally: Tally, key: Sequence[str], retries: int, seconds: float) -> dict[str, Any]:
     """The run's own figures."""
     return {
-        "records": tally.records, "missing": tally.missing, "changed": dict(tally.changed),
+        **plain_figures(tally.records, tally.changed, key, seconds), "missing": tally.missing, "retries": retries,
         "rules": {str(number): count for number, count in sorted(tally.fired.decided.items())},
-        "key": list(key), "steps": {name: round(took, 3) for name, took in tally.seconds.items()},
+        "steps": {name: round(took, 3) for name, took in tally.seconds.items()},
         **({"rejects": {_short(why): n for why, n in tally.reasons.most_common(10)}} if tally.reasons else {}),
-        "retries": retries, "seconds": round(seconds, 3),
+    }  # fmt: skip
+
+
+def plain_figures(records: int, changed: Mapping[str, int], key: Sequence[str], seconds: float) -> dict[str, Any]:
+    """Those of a run of which there is little to tell."""
+    return {
+        "records": records, "missing": 0, "changed": dict(changed), "rules": {}, "key": list(key), "steps": {},
+        "retries": 0, "seconds": round(seconds, 3),
     }  # fmt: skip
 
 

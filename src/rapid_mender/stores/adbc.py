@@ -11,6 +11,8 @@ from typing import Any
 
 import pyarrow as pa
 
+_MOST_PREPARED = 64
+
 
 def release(handle: Any) -> None:
     """Close a connection or a database of the driver's. It refuses while something of it is open that an interrupt
@@ -26,8 +28,11 @@ class AdbcLink:
         from adbc_driver_manager import AdbcConnection
 
         self._connection = AdbcConnection(database)
+        self._prepared: dict[tuple[Any, ...], Any] = {}
 
     def close(self) -> None:
+        while self._prepared:
+            release(self._prepared.popitem()[1])
         release(self._connection)
 
     def cancel(self) -> None:
@@ -49,6 +54,28 @@ class AdbcLink:
             if bound is not None:
                 statement.bind_stream(bound)
             yield statement
+
+    def prepared(self, sql: str, bound: pa.Table, **options: Any) -> Any:
+        """A statement that stays prepared, with the values of its parameters. After an error that is not of the
+        database's it is of no more use."""
+        from adbc_driver_manager import AdbcStatement
+
+        place = (sql, *options.items())
+        statement = self._prepared.get(place)
+        if statement is None:
+            if len(self._prepared) >= _MOST_PREPARED:
+                release(self._prepared.pop(next(iter(self._prepared))))
+            statement = AdbcStatement(self._connection)
+            try:
+                statement.set_options(**options)
+                statement.set_sql_query(sql)
+                statement.prepare()
+            except BaseException:
+                release(statement)
+                raise
+            self._prepared[place] = statement
+        statement.bind_stream(bound)
+        return statement
 
     def execute(self, sql: str, bound: pa.Table | None = None) -> int:
         """Run a statement. Returns how many rows it affected, or -1 if that is unknown."""

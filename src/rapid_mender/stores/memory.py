@@ -22,6 +22,8 @@ from ..core.masks import mask_of
 from ..core.schema import Column, TableInfo
 from ..errors import JobError
 from .contract import ALL, Condition, Load, Selection, Session, Store, Where, Written
+from .contract.fast import FastPath, FastTable
+from .memory_fast import MemoryFastPath
 
 _MOST_CHUNKS = 64  # of a column: a table that grew by a row at a time is put together again
 _OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
@@ -38,6 +40,7 @@ class MemoryStore(Store):
     """
 
     reads_beside_writes = reads_by_spans = False
+    finds_keys = True
 
     def __init__(
         self,
@@ -45,8 +48,9 @@ class MemoryStore(Store):
         keys: Mapping[str, Sequence[str]] | None = None,
         numbered: Mapping[str, str] | None = None,
     ) -> None:
-        self._lock = threading.RLock()
+        self.lock = threading.RLock()
         self._tables: dict[str, pa.Table] = {}
+        self._paths: list[MemoryFastPath] = []
         self._infos: dict[str, TableInfo] = {}
         for name, frame in (tables or {}).items():
             table = as_table(frame)
@@ -73,7 +77,25 @@ class MemoryStore(Store):
         return f"MemoryStore({sorted(self._tables)})"
 
     def __getitem__(self, name: str) -> pa.Table:
+        self.settle()
         return self._tables[name]
+
+    @property
+    def tables(self) -> dict[str, pa.Table]:
+        return self._tables
+
+    def settle(self, but: FastPath | None = None) -> None:
+        for path in self._paths:
+            if path is not but and path.waits:
+                with self.lock:
+                    path.hand_over()
+
+    def fast_path(self, table: FastTable) -> FastPath:
+        with self.lock:
+            self.settle()
+            path = MemoryFastPath(self, table)
+            self._paths = [*(one for one in self._paths if not one.closed), path]
+            return path
 
     @property
     def where(self) -> str:
@@ -84,10 +106,12 @@ class MemoryStore(Store):
         self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
     ) -> Iterator[Session]:
         del table, alone, guests  # there is one writer at a time
+        self.settle()
         if not write:
             yield MemorySession(dict(self._tables), dict(self._infos))
             return
-        with self._lock:
+        with self.lock:
+            self.settle()
             session = MemorySession(dict(self._tables), dict(self._infos))
             yield session
             self._tables, self._infos = session.data, session.infos

@@ -5,6 +5,8 @@ from __future__ import annotations
 from abc import ABC, abstractmethod
 from collections.abc import Iterator, Sequence
 from contextlib import AbstractContextManager, nullcontext
+from functools import cached_property
+from typing import Any
 
 import pyarrow as pa
 
@@ -12,6 +14,7 @@ from ...core.schema import TableInfo
 from ...errors import JobError
 from .capture import Capturing
 from .catalog import Catalog
+from .fast import FastPath, FastTable, NotFast
 from .reader import Reader
 from .values import Values
 from .watch import OneWriter, Watch
@@ -49,6 +52,11 @@ class Store(ABC):
     reads_by_spans = True
     """Whether a part of a table is read without a look at the whole of it."""
 
+    @cached_property
+    def kept(self) -> dict[int, Any]:
+        """What is kept of jobs from one merge to the next."""
+        return {}
+
     def __repr__(self) -> str:
         return f"{type(self).__name__}({self.where!r})"
 
@@ -67,6 +75,14 @@ class Store(ABC):
     def watch(self, history: TableInfo) -> Watch:
         """Who may still commit a number that a history lacks. The caller closes it."""
         return OneWriter()
+
+    finds_keys = False
+    """Whether a fast path finds by itself that no key comes twice, so that no constraint needs to say so."""
+
+    def fast_path(self, table: FastTable) -> FastPath:
+        """The fast path into a table that sessions of the store have described. The caller closes it. Raises NotFast
+        if there is none."""
+        raise NotFast
 
     @property
     @abstractmethod

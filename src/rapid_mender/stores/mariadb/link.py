@@ -59,7 +59,8 @@ class Address:
 
 
 class MariaDBLink(SQLLink):
-    def __init__(self, address: Address) -> None:
+    def __init__(self, address: Address, several: bool = False) -> None:
+        """`several`: a message may have several statements, for `answers`."""
         try:
             import pymysql  # noqa: F401
         except ImportError as error:
@@ -67,7 +68,7 @@ class MariaDBLink(SQLLink):
                 "MariaDB needs a driver that is not installed; run: pip install 'rapid-mender[mariadb]'"
             ) from error
         self.where = address.where
-        self._address = address
+        self._address, self._several = address, several
         self.schema = address.options["database"]
         self._stages = 0
         self._loads = can_offer()
@@ -87,7 +88,7 @@ class MariaDBLink(SQLLink):
 
     def _connect(self) -> Any:
         """The driver's connection."""
-        return connect(self._address.options, self._address.tls)
+        return connect(self._address.options, self._address.tls, self._several)
 
     def _set_up(self, timeout: float) -> None:
         own = {"max_statement_time": f"{timeout}", "tx_isolation": "'READ-COMMITTED'", "net_write_timeout": "600"}
@@ -192,6 +193,18 @@ class MariaDBLink(SQLLink):
             if not names:
                 raise StoreError(f"{self.where}: the server answers a question without rows; what answers there?")
             return [dict(zip(names, map(_text, row), strict=True)) for row in cursor.fetchall()]
+
+    def answers(self, sql: str, found: list[Any] | None = None) -> list[Any]:
+        """What several statements answer, each: its rows; or the number that AUTO_INCREMENT gave, and how many rows
+        it was about. `found` gets what was answered before one fails."""
+        found = [] if found is None else found
+        with translated(self.where), self._connection.cursor() as cursor:
+            cursor.execute(sql)
+            while True:
+                rows = cursor.description is not None
+                found.append(cursor.fetchall() if rows else (cursor.lastrowid, cursor.rowcount))
+                if not cursor.nextset():
+                    return found
 
     # -- rows that come ---------------------------------------------------------------------------------
 

@@ -13,10 +13,13 @@ from collections.abc import Sequence
 from typing import Any
 
 from ...core.schema import TableInfo
-from ...errors import JobError
+from ...errors import JobError, StoreError
+from ..contract.fast import FastPath, FastTable, NotFast
+from ..sql.link import Described
 from ..sql.store import ServerStore, seconds
 from ..sql.text import text_sql
 from ..urls import Address as ServerAddress
+from .fast import MariaDBFastPath
 from .link import Address, MariaDBLink
 from .session import MariaDBSession
 from .triggers import ASIDE, MERGING
@@ -62,6 +65,13 @@ class MariaDBStore(ServerStore[MariaDBLink]):
 
     def script(self, statements: Sequence[str]) -> list[str]:
         return ["DELIMITER //", *(f"{sql} //" for sql in statements), "DELIMITER ;"]  # a body has semicolons of its own
+
+    def _fast_path(self, table: FastTable, known: Sequence[Described]) -> FastPath:
+        try:
+            link = MariaDBLink(self._address, several=True)
+        except StoreError as error:
+            raise NotFast(str(error)) from error
+        return MariaDBFastPath(link, table, known, lock_name(table.info))
 
     def _session(self, link: MariaDBLink, write: bool) -> MariaDBSession:
         if link.merging:

@@ -92,7 +92,12 @@ def definition(ask: Ask, table: Described) -> str | None:
         shown = ask(f"SHOW CREATE TABLE {table.sql}")[0]["Create Table"]
     except StoreError:
         return None
-    return f"{_triggers(ask, *table.place)} {_COUNTER.sub('', shown)}"
+    return f"{_triggers(ask, *table.place)} {without_counter(shown)}"
+
+
+def without_counter(shown: str) -> str:
+    """A CREATE TABLE statement without the number that comes next, which is no part of the description."""
+    return _COUNTER.sub("", shown)
 
 
 def _triggers(ask: Ask, schema: str, table: str) -> str:

@@ -52,9 +52,11 @@ def offered(connection: Any, data: pa.Buffer | bytes) -> Iterator[str]:
         connection.offer = None
 
 
-def connect(options: Mapping[str, Any], tls: TLS) -> Any:
-    """A connection as PyMySQL makes it. Raises PyMySQL's errors."""
+def connect(options: Mapping[str, Any], tls: TLS, several: bool = False) -> Any:
+    """A connection as PyMySQL makes it; `several`: a message may have several statements. Raises PyMySQL's errors."""
     from pymysql.constants import CLIENT
+
+    flags = CLIENT.FOUND_ROWS | (CLIENT.LOCAL_FILES if can_offer() else 0)
 
     return _connection_class()(
         tls,
@@ -64,7 +66,7 @@ def connect(options: Mapping[str, Any], tls: TLS) -> Any:
         conv={},
         autocommit=True,
         local_infile=False,  # PyMySQL itself is to send none
-        client_flag=CLIENT.FOUND_ROWS | (CLIENT.LOCAL_FILES if can_offer() else 0),
+        client_flag=flags | (CLIENT.MULTI_STATEMENTS if several else 0),
     )
 
 

@@ -12,7 +12,7 @@ from __future__ import annotations
 
 import os
 import threading
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from contextlib import AbstractContextManager
 from functools import lru_cache
 from typing import Any
@@ -20,10 +20,13 @@ from urllib.parse import quote, urlencode
 
 from ...core.schema import TableInfo
 from ...errors import JobError, StoreError
+from ..contract.fast import FastPath, FastTable, NotFast
 from ..interrupts import cancelled_by_interrupt
+from ..sql.link import Described
 from ..sql.store import ServerStore, seconds
 from ..urls import Address
 from .errors import translated
+from .fast import PostgreSQLFastPath
 from .link import PostgreSQLLink
 from .session import BEGIN, PostgreSQLSession
 from .watch import LockWatch
@@ -92,6 +95,12 @@ class PostgreSQLStore(ServerStore[PostgreSQLLink]):
     def merge_lock(self, table: TableInfo) -> tuple[str, str]:
         key = merge_lock_key(table)
         return f"SELECT pg_catalog.pg_advisory_lock({key})", f"SELECT pg_catalog.pg_advisory_unlock({key})"
+
+    def _fast_path(self, table: FastTable, known: Sequence[Described]) -> FastPath:
+        if any(not one.as_sent or not one.loads or len(one.locators) != 1 for one in known):
+            raise NotFast  # a view, or of several parts, or with rules or row security
+        turn = merge_lock_key(table.info)
+        return PostgreSQLFastPath(self.where, self._url_of(), self._timeout, table, known, turn)
 
     def watch(self, history: TableInfo) -> LockWatch:
         return LockWatch(self.connect, history)

@@ -8,10 +8,12 @@ from abc import abstractmethod
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import AbstractContextManager, contextmanager, nullcontext, suppress
 from typing import Generic, TypeVar
+from weakref import WeakSet
 
 from ...core.schema import TableInfo
 from ...errors import JobError, StoreError, UncertainError
 from ..contract import Session, Store
+from ..contract.fast import FastPath, FastTable
 from ..waiting import told
 from .link import Described, Lost, SQLLink
 from .session import SQLSession
@@ -35,9 +37,12 @@ class ServerStore(Store, Generic[_L]):
         self._lock = threading.Lock()
         self.known: dict[TableInfo, Described] = {}
         """The tables that sessions of this store have described."""
+        self._paths: WeakSet[FastPath] = WeakSet()
 
     def close(self) -> None:
         """Close the connections that are kept; when Python ends, the system does."""
+        for path in [] if sys.is_finalizing() else list(self._paths):
+            path.close()
         with self._lock:
             while self._idle and not sys.is_finalizing():
                 self._idle.pop().close()
@@ -53,6 +58,15 @@ class ServerStore(Store, Generic[_L]):
     @abstractmethod
     def _session(self, link: _L, write: bool) -> SQLSession:
         """A session in the transaction that `link` has begun."""
+
+    @abstractmethod
+    def _fast_path(self, table: FastTable, known: Sequence[Described]) -> FastPath:
+        """The fast path into a table; `known`: that table, its history and the batches."""
+
+    def fast_path(self, table: FastTable) -> FastPath:
+        path = self._fast_path(table, [self.known[one] for one in (table.info, table.history, table.batches)])
+        self._paths.add(path)
+        return path
 
     def _keep_others_out(self, link: _L, table: TableInfo) -> None:
         """Lock a table against other writers until the transaction ends."""

@@ -132,6 +132,8 @@ class Link:
     def __init__(self, path: str, writable: bool, patience: int, cache_kib: int = _CACHE_KIB) -> None:
         """`patience` is how many milliseconds to wait for another program's lock."""
         self.path, self.writable = path, writable
+        self._waits = patience
+        """The milliseconds that a statement waits."""
         self._connect(writable, patience, cache_kib)
 
     def _connect(self, writable: bool, patience: int, cache_kib: int) -> None:
@@ -159,6 +161,12 @@ class Link:
         self.run(f"PRAGMA busy_timeout = {patience}")
         self.run(f"PRAGMA cache_size = -{cache_kib}")
         self.run("PRAGMA foreign_keys = ON")
+
+    def wait_at_most(self, milliseconds: int) -> None:
+        """How long a statement waits for another program's lock."""
+        if self._waits != milliseconds:
+            self.run(f"PRAGMA busy_timeout = {milliseconds}")
+            self._waits = milliseconds
 
     @property
     def may_close(self) -> bool:
@@ -290,6 +298,14 @@ class Link:
                     if "Type mismatch in column" not in str(error) or rows >= _MOST:
                         raise
                     rows = min(rows * 16, _MOST)
+
+    def look_up_few(self, sql: str, bound: pa.Table) -> pa.Table:
+        """The rows of a query that stays prepared, which has one for each of a few rows of `bound`."""
+        room = _ROOM_FOR_FEW if bound.num_rows > 2 else 4
+        with _translated(self.path):
+            handle, _ = self._connection.prepared(sql, bound, **{_AT_ONCE: room}).execute_query()
+            with pa.RecordBatchReader._import_from_c(handle.address) as reader:
+                return reader.read_all()
 
     def rows(self, sql: str, values: Sequence[str] = ()) -> list[tuple[Any, ...]]:
         """A few rows, as Python values."""

@@ -19,10 +19,12 @@ from contextlib import contextmanager, suppress
 from ...core.schema import TableInfo
 from ...errors import JobError, StoreError
 from ..contract import Session, Store
+from ..contract.fast import FastPath, FastTable
 from ..urls import without_password
 from ..waiting import AFTER, tell
 from . import company
 from .describing import known_at
+from .fast import SQLiteFastPath
 from .link import Link, Locked, is_open_elsewhere
 from .session import SQLiteSession
 from .worker import RemoteLink
@@ -73,23 +75,15 @@ class SQLiteStore(Store):
         self, write: bool, table: TableInfo | None = None, alone: bool = False, guests: bool = False
     ) -> Iterator[Session]:
         del table, alone  # SQLite has one writer at a time
-        if not os.path.isfile(self.path):
-            raise StoreError(f"there is no SQLite file {self.path}; check the path in the store URL")
-        writable = os.access(self.path, os.W_OK)
-        if write and not writable:
-            raise StoreError(f"{self.path} is read-only; make it writable for this user to merge into it")
-        link, sound = self._link(RemoteLink if self._is_apart(guests) else Link, writable), False
+        link, sound = self._begun(write, guests), False
         try:
-            if write:
-                self._wait(link, "BEGIN IMMEDIATE")
-            else:
-                link.run("BEGIN")
+            link.wait_at_most(_READS)
             session = SQLiteSession(link, self._known, write)
             try:
                 yield session
                 session.close()
                 if write:
-                    self._wait(link, "COMMIT")
+                    self.commit(link)
                 else:
                     link.run("ROLLBACK")
                 sound = True
@@ -99,8 +93,38 @@ class SQLiteStore(Store):
                     link.run("ROLLBACK")
                 raise
         finally:
-            if not (sound and self._keep(link)):
-                link.close()
+            self.given_back(link, sound)
+
+    def _begun(self, write: bool, guests: bool = False) -> Link:
+        """A connection on which a transaction has begun."""
+        if not os.path.isfile(self.path):
+            raise StoreError(f"there is no SQLite file {self.path}; check the path in the store URL")
+        writable = os.access(self.path, os.W_OK)
+        if write and not writable:
+            raise StoreError(f"{self.path} is read-only; make it writable for this user to merge into it")
+        link = self._link(RemoteLink if self._is_apart(guests) else Link, writable)
+        try:
+            if write:
+                self._patiently(link, "BEGIN IMMEDIATE")
+            else:
+                link.run("BEGIN")
+        except BaseException:
+            link.close()
+            raise
+        return link
+
+    def taken(self) -> Link:
+        return self._begun(True)
+
+    def given_back(self, link: Link, sound: bool) -> None:
+        if not (sound and self._keep(link)):
+            link.close()
+
+    def commit(self, link: Link) -> None:
+        self._patiently(link, "COMMIT")
+
+    def fast_path(self, table: FastTable) -> FastPath:
+        return SQLiteFastPath(self, table)
 
     @contextmanager
     def kept_open(self) -> Iterator[None]:
@@ -149,14 +173,14 @@ class SQLiteStore(Store):
         with suppress(StoreError):
             link.close()
 
-    def _wait(self, link: Link, sql: str) -> None:
+    def _patiently(self, link: Link, sql: str) -> None:
         """Run what may have to wait for other programs, as long as patience lasts; tell that it does."""
         began, silent = time.monotonic(), True
-        link.run(f"PRAGMA busy_timeout = {_BRIEFLY}")
+        link.wait_at_most(_BRIEFLY)
         while True:
             try:
                 link.run(sql)
-                break
+                return
             except Locked:
                 waited = time.monotonic() - began
                 if waited > self._patience:
@@ -164,7 +188,6 @@ class SQLiteStore(Store):
                 if silent and waited > AFTER:
                     tell(f"waiting for another program that writes to {self.path}")
                     silent = False
-        link.run(f"PRAGMA busy_timeout = {_READS}")
 
     def _is_apart(self, guests: bool) -> bool:
         if self._apart is not None:

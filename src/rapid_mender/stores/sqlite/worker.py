@@ -190,6 +190,11 @@ class RemoteLink(Link):
         assert table is not None
         return table
 
+    def look_up_few(self, sql: str, bound: pa.Table) -> pa.Table:
+        table = self._worker.ask(self.path, ["look_up_few", sql], bound)[1]
+        assert table is not None
+        return table
+
 
 def _do(link: Link | None, words: list[Any], table: pa.Table | None) -> tuple[Link | None, Any, pa.Table | None]:
     """What is done in the other process; the link that is then open, and the answer."""
@@ -206,6 +211,9 @@ def _do(link: Link | None, words: list[Any], table: pa.Table | None) -> tuple[Li
         return link, list(link.run_each(said[0], table, said[1]).items()), None
     elif what == "query":
         return link, None, link.query(said[0], table, said[1])
+    elif what == "look_up_few":
+        assert table is not None
+        return link, None, link.look_up_few(said[0], table)
     elif what == "close":
         link.close()
         return None, None, None
