@@ -9,6 +9,7 @@ from collections.abc import Callable
 from datetime import date, datetime, time
 from decimal import Decimal
 from pathlib import Path
+from socket import gethostname
 from typing import Any
 
 import pandas as pd
@@ -20,6 +21,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rapid_mender as rm
+from rapid_mender.changes.events import event_lines
 from rapid_mender.incoming import csv, jsonl
 
 from . import length
@@ -179,3 +181,15 @@ def test_a_line_with_too_many_values_and_odd_bytes_is_one_reject(tmp_path: Path,
     result = rm.merge(rm.Job(store=rm.MemoryStore({"t": pa.table({"id": [1], "s": ["x"]})}), table="t", key="id"), tmp_path / "a.csv")
     assert result.decisions["decision"].to_pylist() == ["skip", "reject", "insert", "reject", "reject"]
     assert not recwarn.list, "and nobody raised in silence"
+
+
+def test_an_event_names_its_row_by_its_key_as_that_is_spelled() -> None:
+    """Names that differ in case are different columns, and bytes are hexadecimal digits."""
+    row = {"change_no": 3, "batch_no": 1, "action": "insert", "changed": None, "changed_at": None, "actor": None, "application": None, "reason": None}
+    changes = pa.Table.from_pylist([row | {"old_K": None, "new_K": b"\xff\x00", "old_k": None, "new_k": 7}])
+    for where, machine in (("memory", True), ("/data/a.db", True), ("postgresql://me@[::1]:5432/db", True), ("mariadb://db.example:3306/x", False)):
+        (line,) = event_lines([changes], where, "t", [])
+        assert json.loads(line)["source"].startswith(f"//{gethostname()}/rmend/" if machine else "/rmend/mariadb")
+    for key, subject in ((["K"], "K=ff00"), (["k"], "k=7"), (["K", "k"], "K=ff00&k=7"), ([], "")):
+        (line,) = event_lines([changes], "memory", "t", key)
+        assert json.loads(line)["subject"] == subject

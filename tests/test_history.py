@@ -110,6 +110,10 @@ def test_as_of_every_batch_is_the_table_then_and_the_history_holds(store: str, c
         for number, copy in copies.items():
             if number:
                 assert normal(rm.as_of(place.store, TABLE, batch=number).to_pylist()) == copy, number
+                for row in random.Random(seed).sample(copy, min(len(copy), 2)):
+                    key = {name: value for name, value in row if name in case.key}
+                    if None not in key.values():
+                        assert normal(rm.as_of(place.store, TABLE, batch=number, key=key).to_pylist()) == [row], (number, key)
         assert normal(rm.as_of(place.store, TABLE, position=0).to_pylist()) == copies[0]
         assert normal(rm.as_of(place.store, TABLE, when="9999-01-01").to_pylist()) == copies[max(copies)]
         verified = rm.verify(place.store, TABLE)
@@ -235,6 +239,9 @@ def test_times_of_a_whole_second_are_where_they_belong(tmp_path: Path) -> None:
         for moment in [*moments, moments[0] + timedelta(microseconds=300)]:
             assert rm.history(url, "t", since=moment)["new_id"].to_pylist() == [n for n, one in enumerate(moments) if one >= moment]
             assert rm.as_of(url, "t", when=moment).num_rows == sum(one <= moment for one in moments)
+        with pytest.raises(rm.JobError, match="has a history since 2026-01-01 10:00:00 UTC, and nobody knows"):
+            rm.as_of(url, "t", when=moments[0] - timedelta(seconds=1))
+        assert rm.as_of(url, "t", when="2020-01-01", as_known=True).num_rows == 0
 
 
 @every_kind
@@ -438,6 +445,25 @@ def test_a_pruned_history_knows_where_it_begins(store: str) -> None:
         assert rm.verify(place.store, TABLE).sealed == 1
 
 
+@databases.every
+def test_a_key_column_that_got_another_name_is_told(kind: str, tmp_path: Path) -> None:
+    with databases.table(kind, tmp_path, "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)") as (url, run):
+        rm.merge(rm.Job(store=url, table="t", key="id"), [{"id": 1, "v": 1}])
+        batch = rm.merge(rm.Job(store=url, table="t", key="id"), [{"id": 1, "v": 2}, {"id": 2, "v": 2}]).batch
+        run("ALTER TABLE t RENAME COLUMN id TO ident")
+        calls: list[Callable[[], object]] = [
+            lambda: rm.verify(url, "t").holds, lambda: rm.as_of(url, "t", batch=1).num_rows == 1,
+            lambda: rm.life(url, "t", {"ident": 1}).num_rows == 2, lambda: rm.history(url, "t", key={"ident": 1}).num_rows == 2,
+            lambda: rm.undo(url, batch, preview=True).counts["delete"] == 1,
+        ]  # fmt: skip
+        for call in calls if kind != "postgresql" else []:  # which numbers columns
+            with pytest.raises(rm.JobError, match="'ident' of 't' is not in t_history; if it was 'id' and got another name"):
+                call()
+        if kind != "postgresql":
+            run(*(f"ALTER TABLE t_history RENAME COLUMN {side}_id TO {side}_ident" for side in ("old", "new")))
+        assert all(call() for call in calls)
+
+
 @every_kind
 def test_the_life_of_one_record(store: str) -> None:
     with register(store) as (place, merge):
@@ -448,7 +474,10 @@ def test_the_life_of_one_record(store: str) -> None:
         spans = names(life, "valid_from", "valid_to")
         assert [begin for begin, _ in spans][1:] == [end for _, end in spans][:-1]
         assert (spans[0][0], spans[-1][1]) == (None, None)
-        assert rm.life(place.store, TABLE, {"tag_no": 8}).num_rows == 0
+        assert rm.life(place.store, TABLE, {"tag_no": 88}).num_rows == 0
+        assert names(rm.life(place.store, TABLE, {"tag_no": 1}), "height", "batch_no", "valid_from", "valid_to") == [(0.25, None, None, None)]
+        with pytest.raises(rm.JobError, match="give a value for tag_no too"):
+            rm.life(place.store, TABLE, {"height": 5.0})
 
 
 BAD: list[tuple[Any, str]] = [

@@ -12,8 +12,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
+from ..core.existing import Existing
 from ..core.hashing import hash_rows
 from ..core.keys import one_array
+from ..core.own_tables import BATCHES_TABLE
 from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..errors import JobError
@@ -36,17 +38,23 @@ def as_of(
     when: datetime | date | str | None = None,
     batch: int | None = None,
     position: int | None = None,
+    key: Mapping[str, Any] | None = None,
+    as_known: bool = False,
     force: bool = False,
 ) -> pa.Table:
-    """The table as it was at a time (UTC unless it has a zone), after a batch, or after the change at a position.
+    """The table as it was at a time (UTC unless it has a zone), after a batch, or after the change at a position; with
+    `key` (values by column) the one row that had it then, if there was one.
 
-    An Arrow table with the columns that the history has of all that time; the order of the rows is not kept. Raises
-    JobError if the history does not reach back so far, or has a hole since; StoreError if the table has no history;
-    AlteredError if a batch since then was altered after it was sealed: with `force` it is taken as it is, and a table
-    that has taken the name of the one whose changes were recorded for the same.
+    An Arrow table with the columns that the history has of all that time; the order of the rows is not kept. A time
+    before the history begins is an error, unless `as_known`: then the table as it was when the history began is given.
+    Raises JobError if the history does not reach back so far, or has a hole since; StoreError if the table has no
+    history; AlteredError if a batch since then was altered after it was sealed: with `force` it is taken as it is, and
+    a table that has taken the name of the one whose changes were recorded for the same.
     """
     with opened(store) as place, place.begin(write=False) as session:
-        info, pages = as_it_was(session, table, when=when, batch=batch, position=position, force=force)
+        info, pages = as_it_was(
+            session, table, when=when, batch=batch, position=position, key=key, as_known=as_known, force=force
+        )
         return pa.concat_tables([page.cast(info.schema) for page in (info.schema.empty_table(), *pages)])
 
 
@@ -57,6 +65,8 @@ def as_it_was(
     when: Any = None,
     batch: int | None = None,
     position: int | None = None,
+    key: Mapping[str, Any] | None = None,
+    as_known: bool = False,
     force: bool = False,
 ) -> tuple[TableInfo, Iterator[pa.Table]]:
     """What `as_of` gives, some rows at a time, and the shape of them."""
@@ -69,12 +79,15 @@ def as_it_was(
     if batch is not None:
         at = _end_of_batch(past, batch)
     elif when is not None:
-        at = _last_before(past, moment("when", when))
+        at = _last_before(past, moment("when", when), as_known)
     assert at is not None
     _check_reach(past, at, force)
+    past.check_key(at + 1)
     names = past.known_since(at + 1)
-    guard = guard_after(past, at, wanted=not force)
-    return replace(past.info, columns=tuple(past.info.pick(names))), _back(past, at, names, guard)
+    shape = replace(past.info, columns=tuple(past.info.pick(names)))
+    if given := key_given(key):
+        return shape, iter([_row_as_it_was(past, at, names, given, force)])
+    return shape, _back(past, at, names, guard_after(past, at, wanted=not force))
 
 
 def _end_of_batch(past: Past, batch: int) -> int:
@@ -86,14 +99,33 @@ def _end_of_batch(past: Past, batch: int) -> int:
     return int(before[0]["last_change"]) if before else 0
 
 
-def _last_before(past: Past, when: datetime | None) -> int:
-    """The last change that was made until a time."""
+def _last_before(past: Past, when: datetime | None, as_known: bool) -> int:
+    """The last change that was made until a time. Raises JobError if the history begins later, unless `as_known`."""
     begins = past.begins
     if begins is not None and when is not None and when < begins.time:
         raise JobError(f"the history of {past.info.name!r} begins on {begins.words}: older changes were pruned")
     until = [[Condition("changed_at", "<=", when)]]
     last = past.session.read(past.kept, Selection(until, NUMBER, 1, columns=[NUMBER]))
-    return int(last.values[NUMBER][0].as_py()) if len(last.positions) else 0
+    if len(last.positions):
+        return int(last.values[NUMBER][0].as_py())
+    since = _known_since(past)
+    if not as_known and since is not None and when is not None and when < since:
+        raise JobError(
+            f"{past.info.name!r} has a history since {since:%Y-%m-%d %H:%M:%S} UTC, and nobody knows how the table was "
+            "before that; with as_known (--as-known) it is taken as it was then"
+        )
+    return 0
+
+
+def _known_since(past: Past) -> datetime | None:
+    """When the history began: with its first change, or its first batch."""
+    session, batches = past.session, past.session.find_own(BATCHES_TABLE)
+    first = session.read(past.kept, Selection((), NUMBER, 1, True, ["changed_at"])).values["changed_at"].to_pylist()
+    if batches is not None:
+        mine = [[Condition("table_name", "=", past.info.name)]]
+        begun = session.read(batches, Selection(mine, "batch_no", 1, True, ["started_at"]))
+        first += begun.values["started_at"].to_pylist()
+    return min((one for one in first if one is not None), default=None)
 
 
 def _check_reach(past: Past, position: int, force: bool) -> None:
@@ -134,6 +166,45 @@ def _back(past: Past, position: int, names: list[str], guard: Guard) -> Iterator
     yield old.select(names).take(pa.array(slots.before[slots.had]))
 
 
+def _row_as_it_was(past: Past, position: int, names: list[str], key: Mapping[str, Any], force: bool) -> pa.Table:
+    """The row that had a key, if there was one."""
+    _check_key(past, key)
+    since = past.of_key(key, [[Condition(NUMBER, ">", position)]])
+    _check_batches(past, since, force)
+    if not len(since.positions):
+        return _row_of(past, key).select(names)
+    columns = list(dict.fromkeys([*names, *key]))
+    old = past.rows(since.take(np.array([0])), "old", columns).values
+    return old.select(names) if _has(past, old, past.sought(key))[0] else old.select(names).slice(0, 0)
+
+
+def _row_of(past: Past, key: Mapping[str, Any]) -> pa.Table:
+    """The row that has a key now, if there is one."""
+    sought = past.sought(key)
+    keys = pa.table({name: pa.array([value.as_py()], past.info[name].type) for name, value in sought.items()})
+    return past.session.fetch(past.info, keys).values
+
+
+def _check_key(past: Past, key: Mapping[str, Any]) -> None:
+    """Raise JobError if a key may be that of several rows."""
+    given = set(past.sought(key))
+    if not any(names and set(names) <= given for names in (past.key, past.info.primary_key, *past.info.unique)):
+        lacking = ", ".join(name for name in past.key if name not in given)
+        raise JobError(
+            f"the key of {past.info.name!r} is {', '.join(past.key)}; give a value for {lacking} too, as several rows "
+            "may have the rest in common"
+        )
+
+
+def _check_batches(past: Past, changes: Existing, force: bool) -> None:
+    """Raise AlteredError if a batch of changes was altered since it was sealed, unless `force`."""
+    batches = pc.unique(one_array(changes.values["batch_no"])).drop_null().to_pylist()
+    if batches:
+        guard = Guard(past, [[Condition("batch_no", "=", batch) for batch in batches]], wanted=not force)
+        guard.add(changes)
+        guard.check()
+
+
 def _scanned(past: Past, columns: list[str]) -> Iterator[tuple[pa.Table, list[pa.Array]]]:
     """The rows of the table, some at a time, and their keys folded: all that asks the store."""
     for page in past.session.scan(past.info, columns, key=past.key):
@@ -144,20 +215,20 @@ def past_life(session: Session, table: str, key: Mapping[str, Any], force: bool 
     """The life of one record, as the history has it, see `valid.life`."""
     past = past_of(session, table)
     given = key_given(key)
+    _check_key(past, given)
+    past.check_recorded(past.key)
     changes = past.of_key(given)
-    batches = pc.unique(one_array(changes.values["batch_no"])).drop_null().to_pylist()
-    if batches:
-        guard = Guard(past, [[Condition("batch_no", "=", batch) for batch in batches]], wanted=not force)
-        guard.add(changes)
-        guard.check()
+    _check_batches(past, changes, force)
     columns = past.columns
     shape = pa.schema([*(past.info.schema.field(name) for name in columns), *_span_fields(columns)])
     count = len(changes.positions)
-    if not count:
-        return shape.empty_table()
+    if not count:  # a row that nothing has changed since the history began, if there is one
+        row = _row_of(past, given).select(columns)
+        unknown = [pa.nulls(row.num_rows, field.type) for field in list(shape)[len(columns) :]]
+        return pa.Table.from_arrays([*row.columns, *unknown], schema=shape)
     old, new = (past.rows(changes, side, columns).values for side in ("old", "new"))
     at = changes.values["changed_at"].cast(pa.timestamp("ms", "UTC"))
-    mine = [_has(past, values, given) for values in (old, new)]
+    mine = [_has(past, values, past.sought(given)) for values in (old, new)]
     out = []
     for place_of in range(count):
         if place_of == 0 and mine[0][0]:
@@ -177,10 +248,10 @@ def _span_fields(columns: Sequence[str]) -> list[pa.Field]:
     return [pa.field(name, stamp) for name in names[:2]] + [pa.field(name, pa.int64()) for name in names[2:]]
 
 
-def _has(past: Past, rows: pa.Table, key: Mapping[str, Any]) -> np.ndarray:
+def _has(past: Past, rows: pa.Table, key: Mapping[str, pa.Scalar]) -> np.ndarray:
     """A mask of the rows that have a key, by the database's own idea of equal."""
     mask = np.ones(rows.num_rows, bool)
-    for name, value in past.sought(key).items():
+    for name, value in key.items():
         both = pa.concat_arrays([one_array(rows[name]), pa.array([value.as_py()], rows[name].type)])
         (folded,) = past.session.fold(past.info, pa.table({name: both}))
         same = pc.fill_null(pc.equal(folded, folded[-1]), False)

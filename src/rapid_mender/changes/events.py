@@ -4,12 +4,16 @@ from __future__ import annotations
 
 import json
 from collections.abc import Iterable, Iterator, Sequence
+from socket import gethostname
 from typing import Any
-from urllib.parse import quote
+from urllib.parse import quote, urlsplit
 
 import pyarrow as pa
 
 from ..core.json_text import line_of
+from ..spelling import plain
+
+_HERE = (None, "localhost", "127.0.0.1", "::1")
 
 
 def documents_of(changes: pa.Table) -> Iterator[dict[str, Any]]:
@@ -24,21 +28,27 @@ def documents_of(changes: pa.Table) -> Iterator[dict[str, Any]]:
         yield one
 
 
+def _source(where: str, table: str) -> str:
+    """A URI reference that tells a table from those of other stores, on other machines too."""
+    host = urlsplit(where).hostname if "://" in where else None
+    machine = f"//{quote(gethostname(), safe='')}" if host in _HERE else ""
+    return f"{machine}/rmend/{quote(where, safe='')}/{quote(table, safe='')}"
+
+
 def event_lines(pages: Iterable[pa.Table], where: str, table: str, key: Sequence[str]) -> Iterator[str]:
     """A line of JSON for each change. `where` is the store's name, `key` the columns that tell the rows apart.
 
-    `id` is the change's number, which with `source` (the store and the table) tells an event from every other;
-    `subject` is the key, `type` is rmend.insert, rmend.update or rmend.delete; `data` has old, new and changed, and who
-    did it and why.
+    `id` is the change's number, which with `source` (the store and the table; and this machine, if the store is on it)
+    tells an event from every other; `subject` is the key, `type` is rmend.insert, rmend.update or rmend.delete; `data`
+    has old, new and changed, and who did it and why.
     """
-    source = f"/rmend/{quote(where, safe='')}/{quote(table, safe='')}"
+    source = _source(where, table)
     for page in pages:
         for one in documents_of(page):
             row = one["new"] or one["old"]
-            names = {name.lower(): name for name in row}
-            subject = "&".join(
-                f"{quote(name, safe='')}={quote(str(row[names[name.lower()]]), safe='')}" for name in key
-            )
+            alike = {name.lower(): name for name in row}
+            values = ((name, row[name if name in row else alike[name.lower()]]) for name in key)
+            subject = "&".join(f"{quote(name, safe='')}={quote(plain(value), safe='')}" for name, value in values)
             data = {name: one[name] for name in ("changed", "old", "new", "batch_no", "actor", "application", "reason")}
             number = str(one["change_no"] or f"0/{subject}")  # a row that is no change has no number
             yield line_of({

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
 from functools import cached_property
@@ -96,6 +96,26 @@ class Past:
         if key and all(name in self.info for name in key):
             return key
         raise JobError(f"table {self.info.name!r} has no primary key, so its rows cannot be told apart; give it one")
+
+    def check_key(self, number: int) -> None:
+        """Raise JobError if the history does not have the key in every change from that number on."""
+        self.check_recorded(self.key)
+        if lacking := [name for name in self.key if self.began.get(name, 0) > number]:
+            since = max(self.began[name] for name in lacking)
+            raise JobError(
+                f"the key of {self.info.name!r} has {lacking[0]!r}, which {self.kept.name} has from change {since} on; "
+                "before that its rows cannot be told apart. What is before can be pruned"
+            )
+
+    def check_recorded(self, names: Iterable[str]) -> None:
+        """Raise JobError if one of some columns is not in the history."""
+        for name in names:
+            if any(self.names[f"{side}_{name}"] not in self.kept for side in ("old", "new")):
+                stored = set(self.names.values())
+                gone = [one[4:] for one in self.kept.names if one.startswith("old_") and one not in stored]
+                was = f"{gone[0]!r}" if len(gone) == 1 else f"one of {', '.join(map(repr, gone))}"
+                mend = f"; if it was {was} and got another name, rename the two columns there alike" if gone else ""
+                raise JobError(f"column {name!r} of {self.info.name!r} is not in {self.kept.name}{mend}")
 
     def runs(self, where: Where = (), limit: int | None = None) -> list[dict[str, Any]]:
         """The rows of `rmend_batches` about the table, oldest first, for which conditions hold; the last `limit`."""
@@ -195,9 +215,8 @@ class Past:
         for side in ("old", "new"):
             same = []
             for name, value in self.sought(key).items():
-                stored = self.names[f"{side}_{name}"]
-                if stored in self.kept:
-                    same.append([Condition(stored, "=", value.as_py())])
+                self.check_recorded([name])
+                same.append([Condition(self.names[f"{side}_{name}"], "=", value.as_py())])
             found.append(self.session.read(self.kept, Selection([*same, *where], NUMBER, limit)))
         both = together(found)
         _, first = np.unique(both.values[NUMBER].to_numpy(), return_index=True)

@@ -64,11 +64,13 @@ def at(
     when: datetime | date | str,
     *,
     as_of: datetime | date | str | None = None,
+    as_known: bool = False,
     force: bool = False,
 ) -> pa.Table:
     """The rows of a table of versions that are valid at an instant: what was so then, as the table says.
 
-    With `as_of` as the table said at that time: what was believed then of the instant; `force` is that of `as_of()`.
+    With `as_of` as the table said at that time: what was believed then of the instant; `as_known` and
+    `force` are those of `as_of()`.
     An Arrow table with the table's columns. Raises JobError if the table keeps no versions, or its history does not
     reach back so far; StoreError if it is not there.
     """
@@ -80,7 +82,7 @@ def at(
         instant = _instant(info[keeping.begin].type, when)
         names, pages = info.names, (page.values for page in session.scan(info, info.names, key=info.names))
         if as_of is not None:
-            shape, pages = as_it_was(session, table, when=as_of, force=force)  # type: ignore[assignment]
+            shape, pages = as_it_was(session, table, when=as_of, as_known=as_known, force=force)  # type: ignore[assignment]
             names = shape.names
         out = [pa.schema([info.schema.field(name) for name in names]).empty_table()]
         for page in pages:

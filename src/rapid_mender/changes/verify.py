@@ -69,6 +69,7 @@ def verify(store: str | Store, table: str, *, expect: str | None = None) -> Veri
     with opened(store) as place, place.begin(write=False) as session:
         past = past_of(session, table, hold=True)
         verified = Verified(past.info.name, place.where, past.key)
+        past.check_key(past.begins.change + 1 if past.begins is not None else 1)
         verified.holes = [hole.words(past.info.name) for hole in past.holes]
         if past.identity.replaced:
             verified.holes.append(past.replaced_words)

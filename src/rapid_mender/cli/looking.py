@@ -116,7 +116,7 @@ def history(
             shown = {"store": open_store(store).where, "table": name}
             screen.print_json(shown | {"changes": documents.of_changes(changes)})
             return
-        identity = job_key or _primary_key(store, name)
+        identity = job_key or _identity(store, name)
         whole = {column.lower() for column in identity} <= {column.lower() for column in given}
         drawn = draw_history.Drawn(changes, name, [] if given and whole else identity, changes.num_rows == limit)
         if given and wants_index(store, name):
@@ -142,13 +142,19 @@ def _written(path: str, store: str | Store, table: str, key: list[str], filters:
     first = next(pages)
     every = chain([first], pages)
     if path.lower().endswith(".events.jsonl"):
-        names = key or _primary_key(store, table)
+        names = key or _identity(store, table)
         return write_lines(path, event_lines(every, open_store(store).where, table, names))
     return write_file(path, first.schema, every)
 
 
-def _primary_key(store: str | Store, table: str) -> list[str]:
+def _identity(store: str | Store, table: str) -> list[str]:
+    """The columns that tell the rows of a table with a history apart; none if that is not known."""
+    from ..changes.past import past_of
+    from ..errors import JobError
     from ..stores.urls import opened
 
     with opened(store) as place, place.begin(write=False) as session:
-        return list(session.describe(table).primary_key)
+        try:
+            return past_of(session, table).key
+        except JobError:
+            return []

@@ -79,6 +79,9 @@ def as_of(
     ] = None,
     to: Annotated[str | None, typer.Option("--to", metavar="URL", help="Write all rows to a new table there.")] = None,
     to_table: Annotated[str | None, typer.Option("--to-table", metavar="NAME", help="The name of that table.")] = None,
+    as_known: Annotated[
+        bool, typer.Option("--as-known", help="A time before the history begins is taken for its beginning.")
+    ] = False,
     force: Force = False,
     limit: Annotated[int, typer.Option("--limit", min=1, help="Show so many rows.")] = 20,
     table: Table = None,
@@ -86,9 +89,10 @@ def as_of(
     set: Names = None,
     json: AsJson = False,
 ) -> None:
-    """Show a table as it was, or the life of one record.
+    """Show a table as it was, or one row of it, or the life of one record.
 
-    With --key and no time, the record's rows are shown, with the spans in which they stood.
+    With --key and a time, batch or position the one row is shown; with --key alone the rows that a record has had, with
+    the spans in which they stood.
     """
     with errors_in_words():
         from .. import documents
@@ -102,14 +106,15 @@ def as_of(
         store, name, _ = place_of(where, other, set, table)
         if (to is None) != (to_table is None):
             raise JobError("a new table needs both: --to, its store, and --to-table, its name")
-        if key and when is None and batch is None and position is None:
-            show_life(store, name, pairs("--key", "COLUMN=VALUE", key), json, force)
+        given = pairs("--key", "COLUMN=VALUE", key) if key else None
+        if given is not None and when is None and batch is None and position is None:
+            show_life(store, name, given, json, force)
             return
-        if key:
-            raise JobError("--key shows the whole life of a record; leave out --when, --batch and --position")
         spool = Spool()
         with opened(store) as place, place.begin(write=False) as session:
-            info, pages = as_it_was(session, name, when=when, batch=batch, position=position, force=force)
+            info, pages = as_it_was(
+                session, name, when=when, batch=batch, position=position, key=given, as_known=as_known, force=force
+            )
             if out is not None:
                 count = write_file(out, info.schema, pages)
                 screen.say(f"Wrote {screen.counted(count, 'row')} to {out}.")

@@ -153,6 +153,7 @@ class _Undo:
         self.guard = Guard(past, [of], 0 if numbers else None, not force)
         numbered = [run["first_change"] for run in self.runs if run["first_change"] is not None]
         first = min(numbered, default=what.first)
+        past.check_key(first)
         self.columns = [name for name in past.known_since(first) if not self.info[name].generated]
         self.changes = self._changes(what)
         self.old, self.new = (past.rows(self.changes, side, self.columns) for side in ("old", "new"))
