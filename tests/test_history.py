@@ -18,6 +18,7 @@ import pytest
 from hypothesis import strategies as st
 
 import rapid_mender as rm
+from rapid_mender.changes.indexing import index_history
 from rapid_mender.core.schema import TableInfo
 from rapid_mender.stores.contract import Condition, Load, Selection, Session
 
@@ -239,6 +240,11 @@ def test_times_of_a_whole_second_are_where_they_belong(tmp_path: Path) -> None:
         for moment in [*moments, moments[0] + timedelta(microseconds=300)]:
             assert rm.history(url, "t", since=moment)["new_id"].to_pylist() == [n for n, one in enumerate(moments) if one >= moment]
             assert rm.as_of(url, "t", when=moment).num_rows == sum(one <= moment for one in moments)
+        for text in ("2026-01-01 11:00:01 Europe/Berlin", "2026-01-01T10:00:01Z", "2026-01-01T05:30:01-04:30"):
+            assert rm.history(url, "t", since=text).num_rows == 4
+        for text in ("2026-01-01 11:00:01 Europe/Nowhere", "2026-01-01 11:00+01:00 Europe/Berlin", "11 ../../etc", "Europe", " "):
+            with pytest.raises(rm.JobError, match="is no time; write it as"):
+                rm.history(url, "t", since=text)
         with pytest.raises(rm.JobError, match="has a history since 2026-01-01 10:00:00 UTC, and nobody knows"):
             rm.as_of(url, "t", when=moments[0] - timedelta(seconds=1))
         assert rm.as_of(url, "t", when="2020-01-01", as_known=True).num_rows == 0
@@ -443,6 +449,28 @@ def test_a_pruned_history_knows_where_it_begins(store: str) -> None:
         assert rm.verify(place.store, TABLE).holds
         merge({"tag_no": 1, "height": 0.5})
         assert rm.verify(place.store, TABLE).sealed == 1
+
+
+@pytest.mark.mariadb
+@pytest.mark.parametrize("key", [{"a": "varchar(768)"}, {"a": "varchar(300)", "b": "varchar(300)"}, {"a": "varbinary(20)"}])
+def test_a_history_of_long_keys_has_an_index(key: dict[str, str], tmp_path: Path) -> None:
+    columns = ", ".join(f"{name} {kind} NOT NULL" for name, kind in key.items())
+    record: dict[str, Any] = {name: b"\xff" if "bin" in kind else "ü" * 300 for name, kind in key.items()}
+    with databases.table("mariadb", tmp_path, f"CREATE TABLE t ({columns}, v int, PRIMARY KEY ({', '.join(key)}))") as (url, _):
+        job = rm.Job(store=url, table="t", key=list(key))
+        rm.merge(job, [record | {"v": 1}])
+        assert [len(index_history(url, "t")) for _ in range(2)] == [2, 0]
+        assert rm.merge(job, [record | {"v": 2}]).counts["update"] == 1
+        assert rm.history(url, "t", key=record).num_rows == 2
+
+
+@databases.every
+def test_a_record_is_found_by_a_key_of_bytes(kind: str, tmp_path: Path) -> None:
+    binary = {"sqlite": "BLOB", "postgresql": "bytea", "mariadb": "varbinary(20)"}[kind]
+    with databases.table(kind, tmp_path, f"CREATE TABLE t (a {binary} NOT NULL PRIMARY KEY)") as (url, _):
+        rm.merge(rm.Job(store=url, table="t", key="a"), [{"a": b"\xff\x00'"}, {"a": b""}])
+        for key in (b"\xff\x00'", b"", "ff0027"):
+            assert (rm.history(url, "t", key={"a": key}).num_rows, rm.life(url, "t", {"a": key}).num_rows) == (1, 1)
 
 
 @databases.every

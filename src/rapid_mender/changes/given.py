@@ -3,8 +3,10 @@
 from __future__ import annotations
 
 from collections.abc import Mapping
+from contextlib import suppress
 from datetime import UTC, date, datetime
 from typing import Any
+from zoneinfo import ZoneInfo
 
 from ..errors import JobError
 
@@ -19,12 +21,14 @@ def key_given(key: Any) -> dict[str, Any]:
 
 
 def moment(name: str, given: Any) -> datetime | None:
-    """A time as somebody gave it, in UTC. Raises JobError."""
+    """A time as somebody gave it, in UTC; a text may end with an offset, or the name of a zone. Raises JobError."""
     if isinstance(given, str):
-        try:
-            given = datetime.fromisoformat(given.strip())
-        except ValueError:
-            raise JobError(f"{name}: {given!r} is no time; write it as 2026-04-30 or 2026-04-30T14:05:00") from None
+        given = _read(given.strip()) or given
+        if isinstance(given, str):
+            raise JobError(
+                f"{name}: {given!r} is no time; write it as 2026-04-30 or 2026-04-30T14:05:00 (UTC), with an offset as "
+                "2026-04-30T14:05+02:00, or with a zone as '2026-04-30 14:05 Europe/Oslo'"
+            )
     if isinstance(given, date) and not isinstance(given, datetime):
         given = datetime(given.year, given.month, given.day)
     if given is None:
@@ -35,6 +39,17 @@ def moment(name: str, given: Any) -> datetime | None:
         return given.replace(tzinfo=given.tzinfo or UTC).astimezone(UTC)
     except OverflowError:
         raise JobError(f"{name}: {given} is no time that can be told in UTC") from None
+
+
+def _read(text: str) -> datetime | None:
+    """A time in ISO 8601, perhaps with the name of a zone behind it; None if it is none."""
+    with suppress(ValueError):
+        return datetime.fromisoformat(text)
+    time, _, zone = text.rpartition(" ")
+    with suppress(ValueError, KeyError, OSError):  # of what is no time, or no zone
+        read = datetime.fromisoformat(time.strip())
+        return read.replace(tzinfo=ZoneInfo(zone)) if read.tzinfo is None else None
+    return None
 
 
 def whole(name: str, given: Any, least: int = 0) -> None:

@@ -280,7 +280,7 @@ class MariaDBLink(SQLLink):
         self.run(f"DROP TEMPORARY TABLE {stage}")
 
     def _few(self, columns: Sequence[Cells]) -> str:
-        rows = literals([one.values for one in columns], "x'{}'")
+        rows = literals([one.values for one in columns], self.bytes_sql)
         end = "" if rows else " LIMIT 0"
         templates = [f"{one.form.literal} AS c{i}" for i, one in enumerate(columns)]
         selects = [
@@ -332,7 +332,7 @@ class MariaDBLink(SQLLink):
 
     def _insert(self, into: str, names: Sequence[str], columns: Sequence[Cells]) -> None:
         """Where the server forbids LOAD DATA LOCAL: statements of many rows."""
-        rows = [f"({', '.join(row)})" for row in literals([one.values for one in columns], "x'{}'")]
+        rows = [f"({', '.join(row)})" for row in literals([one.values for one in columns], self.bytes_sql)]
         start = 0
         while start < len(rows):
             end, size = start, 0

@@ -14,7 +14,7 @@ import pyarrow.compute as pc
 from ...core.existing import Existing
 from ...core.keys import one_array
 from ...core.masks import mask_of
-from ...core.own_tables import history_name, stored_names
+from ...core.own_tables import BATCHES_TABLE, history_name, stored_names
 from ...core.schema import Column, TableInfo
 from ..contract import Conflict, Normalised, Refused, nearest
 from ..sql.link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
@@ -27,6 +27,8 @@ from .tables import NUMBER, TEXT, bytes_in_row, quoted
 
 _MOST_COLUMNS = 1017
 _ROW = 65_535
+_INDEXED = 700
+"""Letters, or bytes, of all texts of a row that an index has room for."""
 _SOME_VALUE = {pa.string(): "", pa.timestamp("ms", "UTC"): "2000-01-01"}
 
 
@@ -80,11 +82,23 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
 
     def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
         link: MariaDBLink = self._write.drained()
-        unbounded = [one for one in info.pick(columns) if pa.types.is_string(one.type) and one.length is None]
-        for column in unbounded:  # of one of our tables, as earlier versions made it
-            key = link.declare_key(replace(column, declared=None))
-            link.define(f"ALTER TABLE {self._described(info).sql} MODIFY {quoted(column.name)} {key} NOT NULL")
-        super().add_index(info, name, columns)
+        table, picked = self._described(info), info.pick(columns)
+        if info.name == BATCHES_TABLE:
+            for column in picked:  # as earlier versions made it
+                if pa.types.is_string(column.type) and column.length is None:
+                    key = link.declare_key(replace(column, declared=None))
+                    link.define(f"ALTER TABLE {table.sql} MODIFY {quoted(column.name)} {key} NOT NULL")
+            super().add_index(info, name, columns)
+            return
+        texts = [one for one in picked if pa.types.is_string(one.type) or (one.declared or "").lower().endswith("blob")]
+        begin = _INDEXED // max(len(texts), 1)
+        parts = [
+            f"{quoted(one.name)}({begin})"
+            if one in texts and (one.length is None or one.length > begin)
+            else quoted(one.name)
+            for one in picked
+        ]
+        link.define(f"CREATE INDEX {quoted(name)} ON {table.sql} ({', '.join(parts)})")
 
     def _rows(self, columns: Sequence[Cells]) -> Rows:
         rows = Rows(columns)

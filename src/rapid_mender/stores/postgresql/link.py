@@ -36,6 +36,8 @@ _OWN_TYPES = ("numeric", "interval", "json", "jsonb", "uuid", "money", "oid", "b
 
 
 class PostgreSQLLink(SQLLink):
+    bytes_sql = "'\\x{}'"
+
     def __init__(self, where: str, database: Any, statement_timeout: float | None) -> None:
         self.where = where
         self._stages = 0
@@ -146,7 +148,7 @@ class PostgreSQLLink(SQLLink):
         self.run(f"DROP TABLE pg_temp.{stage}")
 
     def _values(self, columns: Sequence[Cells]) -> str:
-        rows = literals([one.values for one in columns], "'\\x{}'")
+        rows = literals([one.values for one in columns], self.bytes_sql)
         empty = "" if rows else " WHERE false"
         first = rows[0] if rows else ["NULL"] * len(columns)
         typed = ", ".join(one.form.literal.format(v) for v, one in zip(first, columns, strict=True))

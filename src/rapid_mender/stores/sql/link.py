@@ -123,6 +123,8 @@ class SQLLink(ABC):
     """One connection to a database server, in a transaction."""
 
     where: str
+    bytes_sql = "x'{}'"
+    """How SQL writes bytes, from their hexadecimal digits."""
     in_caller = False
     """All is done in the thread of the caller."""
     few_rows = FEW_ROWS

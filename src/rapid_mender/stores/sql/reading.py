@@ -331,6 +331,8 @@ class SQLReading(SQLDescribing):
         return f"{expression} {sign} {form.write.format(literal)}"
 
     def _literal(self, form: Form, values: pa.Array) -> str:
+        if pa.types.is_binary(values.type):
+            return self._write.link.bytes_sql.format(values[0].as_py().hex())
         return text_sql(as_text(values)[0][0].as_py())
 
     def query(self, sql: str) -> Iterator[pa.Table]:
