@@ -665,3 +665,72 @@ def test_a_seal_outlives_columns(kind: str, tmp_path: Path) -> None:
         run("UPDATE t_history SET old_n = 5 WHERE change_no = 4")  # of a column that the table has no more
         with pytest.raises(rm.AlteredError, match="batch 2 of 't'"):
             rm.as_of(store, "t", position=3)
+
+
+@databases.every
+def test_a_chain_of_seals_goes_on_over_a_killed_run_until_a_job_ends_it(kind: str, tmp_path: Path) -> None:
+    with databases.table(kind, tmp_path, "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)") as (url, run):
+        told: dict[str, Any] = {"store": url, "table": "t", "key": "id"}
+
+        def merged(value: int, **more: Any) -> bool:
+            number = rm.merge(rm.Job(**told, **more), [{"id": n, "v": value} for n in (1, 2)]).batch
+            return any(row["batch_no"] == number and row["seal"] for row in rm.batches(url).to_pylist())
+
+        assert not merged(0)
+        assert merged(1, seal=True)
+        assert merged(2, commit_every=1)
+        run("UPDATE rmend_batches SET status = 'running', seal = NULL, finished_at = NULL WHERE batch_no = 3")  # as after a kill
+        assert merged(3)
+        assert rm.verify(url, "t").sealed == 2
+        assert not merged(4, seal=False)
+        assert not merged(5)
+        assert rm.verify(url, "t").holds
+
+
+@databases.both
+def test_a_run_that_a_later_one_overtakes_leaves_the_chain_of_seals_whole(kind: str, tmp_path: Path) -> None:
+    with databases.table(kind, tmp_path, "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)") as (url, _):
+        told: dict[str, Any] = {"store": url, "table": "t", "key": "id"}
+        rm.merge(rm.Job(**told, seal=True), [{"id": 1, "v": 0}])
+        later = threading.Thread(target=lambda: rm.merge(rm.Job(**told), [{"id": 9, "v": 9}]))
+
+        waits = {
+            "postgresql": "SELECT count(*) FROM pg_locks l JOIN pg_database d ON d.oid = l.database "
+            "WHERE d.datname = current_database() AND l.locktype = 'advisory' AND NOT l.granted",
+            "mariadb": "SELECT COUNT(*) FROM information_schema.PROCESSLIST WHERE STATE = 'User lock' AND DB = DATABASE()",
+        }
+
+        def wait(incoming: pa.Table, _: pa.Table) -> pa.Array:
+            if not later.ident:  # within the first transaction: it waits for its turn, which comes before the second one
+                later.start()
+                with closing(databases.driver(url)) as connection:
+                    connection.autocommit = True if kind == "postgresql" else connection.autocommit
+                    run, until = connection.cursor(), time.monotonic() + 30
+                    while time.monotonic() < until and not (run.execute(waits[kind]), run.fetchone())[1][0]:
+                        time.sleep(0.02)
+            return pa.array([False] * incoming.num_rows)
+
+        rules = [rm.Rule(decide="skip", when=wait)]
+        result = rm.merge(rm.Job(**told, commit_every=1, rules=rules), [{"id": 2, "v": 1}, {"id": 3, "v": 1}])
+        later.join()
+        assert "batch 2 is not sealed, as a later one of 't' was sealed before it ended" in result.warnings
+        rm.merge(rm.Job(**told), [{"id": 4, "v": 1}])
+        assert [row["seal"] is not None for row in sorted(rm.batches(url).to_pylist(), key=lambda one: one["batch_no"])] == [True, False, True, True]
+        verified = rm.verify(url, "t")
+        assert (verified.holds, verified.sealed) == (True, 3)
+
+
+@databases.every
+def test_a_chain_of_seals_has_its_beginning(kind: str, tmp_path: Path) -> None:
+    table = "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)"
+    with databases.table(kind, tmp_path, table, "INSERT INTO t VALUES (1, 0)") as (url, run):
+        job = rm.Job(store=url, table="t", key="id", seal=True)
+        for value in range(1, 5):
+            rm.merge(job, [{"id": 1, "v": value}])
+        rm.prune(url, "t", before_batch=2)
+        assert rm.verify(url, "t").holds, "what was pruned is told"
+        run("DELETE FROM t_history WHERE batch_no <= 3", "DELETE FROM rmend_batches WHERE batch_no <= 3")
+        assert not rm.verify(url, "t").holds
+        run("DELETE FROM rmend_details WHERE detail = 'pruned'")
+        told = rm.verify(url, "t").altered.to_pylist()
+        assert [(one["batch_no"], one["what"]) for one in told] == [(4, "the sealed batches before it were removed")]

@@ -13,7 +13,16 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
-from ..core.own_tables import BATCHES, BATCHES_TABLE, Kind, history_info, history_name, is_history, stored_names
+from ..core.own_tables import (
+    BATCHES,
+    BATCHES_TABLE,
+    NEWEST_BATCHES,
+    Kind,
+    history_info,
+    history_name,
+    is_history,
+    stored_names,
+)
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written
@@ -79,7 +88,9 @@ class Recorder:
     _began: Sequence[str] = ()
     """The columns that the history did not have before."""
     _follows: bool | None = None
-    """Whether the newest batch that changed something before this one is sealed, if that is known."""
+    """Whether the newest batch before this one that changed something, and has ended, is sealed, if that is known."""
+    _overtaken: bool = False
+    """A later batch is sealed already, which this one cannot stand before."""
     _whole: bool = False
     """Nothing is to be noted of the history."""
     _other_rows: bool = False
@@ -190,11 +201,17 @@ class Recorder:
         if batches is None:
             return newest
         here = [Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]
-        columns = [name for name in ("last_change", "batch_no", "seal") if name in batches]
-        for one in self.session.read(BATCHES, Selection(here, "last_change", 1, columns=columns)).values.to_pylist():
+        columns = [name for name in ("last_change", "batch_no", "seal", "status") if name in batches]
+        some = self.session.read(
+            BATCHES, Selection(here, "last_change", NEWEST_BATCHES, columns=columns)
+        ).values.to_pylist()
+        for one in some:
             newest = newest if one["last_change"] is None else max(newest, one["last_change"])  # somebody altered it
-            if self.batch is None or one["batch_no"] < self.batch:
-                self._follows = is_sealed(one.get("seal"))
+        ended = {one["batch_no"]: is_sealed(one.get("seal")) for one in some if one["status"] != "running"}
+        before = [number for number in ended if self.batch is None or number < self.batch]
+        if before or len(some) < NEWEST_BATCHES:  # one that still runs, or was killed, does not end a chain of seals
+            self._follows = bool(before) and ended[max(before)]
+        self._overtaken = any(sealed for number, sealed in ended.items() if number not in before)
         if newest >= MOST_CHANGES:
             raise StoreError(f"{self.session.where}: change {newest} of {self.info.name!r} is none; remove it by hand")
         return newest
@@ -274,7 +291,11 @@ class Recorder:
         landed = any(counts[name] for name in ("insert", "update", "delete"))
         self._row.complete(self._said(counts, figures, status, (first, last)))
         self._note(landed, first, details)
-        if status != "running" and first and (self._follows_seal() if self.seals is None else self.seals):
+        sealed = status != "running" and first and (self._follows_seal() if self.seals is None else self.seals)
+        if sealed and self._overtaken:
+            told = f"batch {self.batch} is not sealed, as a later one of {self.info.name!r} was sealed before it ended"
+            self.warnings = [*self.warnings, told]
+        elif sealed:
             past = past_of(self.session, self.info.name, self.info)
             (run,) = past.runs([[Condition("batch_no", "=", self.batch)]])
             row = self.session.fetch(BATCHES, pa.table({"batch_no": [self.batch]}), fresh=True)
@@ -333,8 +354,9 @@ class Recorder:
         if self._follows is not None:
             return self._follows
         here = [[Condition("table_name", "=", self.info.name)], [Condition("last_change", ">=", 1)]]
-        before = [*here, [Condition("batch_no", "<", self.batch)]]
-        seals = self.session.read(BATCHES, Selection(before, "last_change", 1, columns=["seal"])).values["seal"]
+        ended = [[Condition("status", "=", "done"), Condition("status", "=", "stopped")]]
+        before = [*here, *ended, [Condition("batch_no", "<", self.batch)]]
+        seals = self.session.read(BATCHES, Selection(before, "batch_no", 1, columns=["seal"])).values["seal"]
         return any(is_sealed(text) for text in seals.to_pylist())
 
 

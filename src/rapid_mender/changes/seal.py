@@ -335,10 +335,12 @@ class SealCheck:
         for batch, check in self._others.items():
             yield from ((batch, None, what) for what in check.wrong())
         before = self._before
-        for batch in sorted(self.seals):
+        for place, batch in enumerate(sorted(self.seals)):
             seal, run, hashing = self.seals[batch], self.runs[batch], self._hashing[batch]
             if before is not None and seal.before != before:
                 yield batch, None, "the seal does not follow that of the batch before"
+            elif not place and seal.before is not None and self.past.begins is None:
+                yield batch, None, "the sealed batches before it were removed"
             before = seal.hash
             others = {number: self._every.get(int(number)) for number in seal.also}
             found = hash_of(self.past, [*filter(None, others.values()), run], self._details, seal, hashing.digests())

@@ -13,6 +13,8 @@ from .names import fitted
 from .schema import Column, TableInfo
 
 BATCHES_TABLE = "rmend_batches"
+NEWEST_BATCHES = 8
+"""So many of a table's newest batches are looked at for whether they are sealed: some may still run, or were killed."""
 _MOMENT = pa.timestamp("ms", "UTC")
 _LONGEST_NAME = 130
 """Letters of a table's name with its schema: more than any database has room for."""

@@ -20,7 +20,6 @@ from ..changes.details import is_outdated, newest_details
 from ..changes.form import spell_changed
 from ..changes.identity import KnownHistory
 from ..changes.past import MOST_CHANGES
-from ..changes.seal import is_sealed
 from ..core.decisions import DELETE, INSERT, NAMES, NO_ROW_HAS_KEY, UNCHANGED, UPDATE, changed_words
 from ..core.own_tables import BATCHES_TABLE, history_name
 from ..core.plain_values import NotPlain, kind_of, taker_of
@@ -181,7 +180,7 @@ class FastMerge:
 
     def _decide(self, calls: Sequence[Taken], found: Found) -> tuple[list[Result], list[list[FastChange]]]:
         """The results of calls, and their changes."""
-        if found.sealed is not None and is_sealed(found.sealed):
+        if found.held:
             raise NotFast
         newest = max(found.last_change, found.newest_change or 0)
         if newest + len(found.rows) >= MOST_CHANGES:

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Sequence
 from datetime import UTC, datetime
 from typing import Any, Protocol
 
@@ -12,7 +12,7 @@ import pyarrow.compute as pc
 
 from ..core.hashing import hash_rows
 from ..core.keys import null_keys, one_array
-from ..core.own_tables import DETAILS_TABLE
+from ..core.own_tables import DETAILS_TABLE, NEWEST_BATCHES
 from ..core.plain_values import Kind, kind_of
 from ..core.schema import TableInfo
 from .contract.fast import (
@@ -72,7 +72,7 @@ class MemoryFastPath(FastPath):
             if len(again) and not null_keys(keys.take(pa.array(self._order[again]))).all():
                 raise NotFast
             self._last = {name: _last(tables[name], info.primary_key[0]) for name, info in [*self._infos.items()][1:]}
-            self._newest_change, self._seal = _newest(tables[self._batches], table.info.name)
+            self._newest_change, self._is_held = _newest(tables[self._batches], table.info.name)
         self._rows: dict[int, list[Any]] = {}
         """Rows that were written since, by their places; those behind the last of the frame are new."""
         self._new: dict[tuple[Any, ...], int] = {}
@@ -101,7 +101,7 @@ class MemoryFastPath(FastPath):
                 places[at] = place
         rows = [None if place < 0 else self._row(place) for place in places]
         self._found = dict(zip(map(tuple, keys), places, strict=True))
-        return Found(rows, self._last[self._history], self._newest_change, self._seal, self._last[self._batches])
+        return Found(rows, self._last[self._history], self._newest_change, self._is_held, self._last[self._batches])
 
     def _sought(self, keys: Sequence[Values]) -> list[int]:
         """The places of keys in the frame, or -1."""
@@ -219,14 +219,13 @@ def _last(table: pa.Table, column: str) -> int:
     return pc.max(table[column]).as_py() or 0
 
 
-def _newest(batches: pa.Table, table: str) -> tuple[int | None, str | None]:
-    """The last change of the newest batch of a table that has one, and the seal of that batch."""
-    mine: list[Mapping[str, Any]] = batches.select(["table_name", "last_change", "seal"]).to_pylist()
+def _newest(batches: pa.Table, table: str) -> tuple[int | None, bool]:
+    """The last change of a table's batches, and whether one of the newest is sealed or has not ended."""
+    mine: list[dict[str, Any]] = batches.select(["table_name", "last_change", "seal", "status"]).to_pylist()
     some = [one for one in mine if one["table_name"] == table and (one["last_change"] or 0) >= 1]
-    if not some:
-        return None, None
-    newest = max(some, key=lambda one: one["last_change"])
-    return newest["last_change"], newest["seal"]
+    some = sorted(some, key=lambda one: one["last_change"])[-NEWEST_BATCHES:]
+    held = any(one["seal"] is not None or one["status"] == "running" for one in some)
+    return some[-1]["last_change"] if some else None, held
 
 
 def _in_milliseconds(value: Any) -> Any:

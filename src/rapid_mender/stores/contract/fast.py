@@ -47,8 +47,8 @@ class Found(NamedTuple):
     """The last change of the history, or 0."""
     newest_change: int | None
     """The last change of the table's newest batch that has one."""
-    sealed: str | None
-    """The seal of that batch."""
+    held: bool
+    """One of the newest batches is sealed, or has not ended."""
     last_batch: int
     """The last batch of the store, or 0."""
 

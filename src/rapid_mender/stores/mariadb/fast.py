@@ -12,6 +12,7 @@ from datetime import UTC, date, datetime
 from decimal import Decimal
 from typing import Any
 
+from ...core.own_tables import NEWEST_BATCHES
 from ...core.plain_values import Kind, kind_of
 from ...errors import StoreError, UncertainError
 from ..contract.fast import (
@@ -72,7 +73,8 @@ class MariaDBFastPath(FastPath):
         )
         self._begin = f"SELECT GET_LOCK({self._turn}, {_PATIENCE}); START TRANSACTION; {first} LIMIT 1 FOR UPDATE; "
         self._state = (
-            f"{first} DESC LIMIT 1; SELECT last_change, seal {newest} ORDER BY last_change DESC LIMIT 1; "
+            f"{first} DESC LIMIT 1; SELECT MAX(last_change), MAX(seal IS NOT NULL OR status = 'running') "
+            f"FROM (SELECT last_change, seal, status {newest} ORDER BY last_change DESC LIMIT {NEWEST_BATCHES}) AS b; "
             f"SELECT MAX(batch_no) FROM {self._batches.sql}; {self._signing}"
         )
         self._noting = f"INSERT INTO {self._history.sql} ({', '.join(map(name_sql, history_columns(table)))}) VALUES "
@@ -101,12 +103,12 @@ class MariaDBFastPath(FastPath):
             rows, (change, newest, batch), signature = found[: len(keys)], found[len(keys) : -3], found[-3:]
             if _signed(signature) != self._signature:
                 raise TableChanged
-            number, seal = newest[0] if newest else (None, None)
+            number, held = newest[0]
             return Found(
                 [self._row(some) for some in rows],
                 int(change[0][0]) if change else 0,
                 None if number is None else int(number),
-                None if seal is None else seal.decode(),
+                held == b"1",
                 int(batch[0][0] or 0),
             )
 

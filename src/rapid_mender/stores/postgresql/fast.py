@@ -14,7 +14,7 @@ from functools import partial
 from itertools import chain
 from typing import Any
 
-from ...core.own_tables import BATCHES
+from ...core.own_tables import BATCHES, NEWEST_BATCHES
 from ...core.plain_values import FIRST_YEAR, Kind, kind_of
 from ...errors import UncertainError
 from ..contract.fast import (
@@ -158,11 +158,14 @@ class PostgreSQLFastPath(FastPath):
             told.append(f"pg_catalog.to_regclass({text_sql(sql)})::pg_catalog.oid")
         number = name_sql("change_no")
         return (
-            f"SELECT (SELECT pg_catalog.max(h.{number}) FROM {self._history.sql} AS h), n.last_change, n.seal, "
+            f"SELECT (SELECT pg_catalog.max(h.{number}) FROM {self._history.sql} AS h), n.last_change, n.held, "
             f"(SELECT pg_catalog.max(b.batch_no) FROM {self._batches.sql} AS b), "
             f"pg_catalog.concat_ws(',', {', '.join(told)}) FROM (SELECT 1) AS one LEFT JOIN LATERAL "
-            f"(SELECT b.last_change, b.seal FROM {self._batches.sql} AS b WHERE b.table_name {op('=')} "
-            f"{_MARK}::pg_catalog.text AND b.last_change {op('>=')} 1 ORDER BY b.last_change DESC LIMIT 1) AS n ON true"
+            f"(SELECT pg_catalog.max(b.last_change) AS last_change, pg_catalog.bool_or(b.seal IS NOT NULL OR "
+            f"b.status {op('=')} 'running') AS held FROM (SELECT b.last_change, b.seal, b.status "
+            f"FROM {self._batches.sql} AS b WHERE b.table_name {op('=')} "
+            f"{_MARK}::pg_catalog.text AND b.last_change {op('>=')} 1 ORDER BY b.last_change DESC "
+            f"LIMIT {NEWEST_BATCHES}) AS b) AS n ON true"
         )
 
     @contextmanager
@@ -198,7 +201,7 @@ class PostgreSQLFastPath(FastPath):
                 self._connection.execute(self._turn)
                 found = self._run(sql, chain.from_iterable(keys), count)
                 state = self._run(self._state, (self._table.info.name,))
-            change, newest, seal, batch, signature = state.fetchone()
+            change, newest, held, batch, signature = state.fetchone()
             if signature != self._signature:
                 raise TableChanged
             rows: list[Values | None] = [None] * count
@@ -206,7 +209,7 @@ class PostgreSQLFastPath(FastPath):
                 if rows[place] is not None:
                     raise NotFast
                 rows[place] = self._plain(row)
-            return Found(rows, change or 0, newest, seal, batch or 0)
+            return Found(rows, change or 0, newest, bool(held), batch or 0)
 
     def _plain(self, row: list[Any]) -> Values:
         row = [one.astimezone(UTC) if type(one) is datetime and one.tzinfo else one for one in row]

@@ -11,7 +11,7 @@ from typing import Any, Protocol
 
 import pyarrow as pa
 
-from ...core.own_tables import BATCHES
+from ...core.own_tables import BATCHES, NEWEST_BATCHES
 from ...core.plain_values import Kind, kind_of
 from ...errors import StoreError
 from ..contract import Refused
@@ -73,15 +73,18 @@ class SQLiteFastPath(FastPath):
         q = name_sql
         cells = [f"t.{q(name)}" for name in table.info.names]
         where = " AND ".join(f"t.{q(name)} = ?{at}" for at, name in enumerate(table.key, 1))
-        newest = f"FROM {q(names[2])} WHERE table_name = {text_sql(names[0])} AND last_change >= 1"
-        newest = f"{newest} ORDER BY last_change DESC LIMIT 1"
+        newest = (
+            f"(SELECT last_change, seal, status FROM {q(names[2])} WHERE table_name = {text_sql(names[0])} "
+            f"AND last_change >= 1 ORDER BY last_change DESC LIMIT {NEWEST_BATCHES})"
+        )
         listed = ", ".join(text_sql(name.lower()) for name in names)
         self._signing = (
             "(SELECT schema_version FROM pragma_schema_version) || (SELECT group_concat(type || ' ' || name || ' ' || "
             f"rowid || ' ' || coalesce(sql, '')) FROM sqlite_master WHERE lower(tbl_name) IN ({listed}))"
         )
         picks = [
-            f"(SELECT max(change_no) FROM {q(names[1])})", f"(SELECT last_change {newest})", f"(SELECT seal {newest})",
+            f"(SELECT max(change_no) FROM {q(names[1])})", f"(SELECT max(last_change) FROM {newest})",
+            f"(SELECT max(seal IS NOT NULL OR status = 'running') FROM {newest})",
             f"(SELECT max(batch_no) FROM {q(names[2])})", self._signing, *cells, *(f"typeof({cell})" for cell in cells),
         ]  # fmt: skip
         self._look = (
@@ -114,11 +117,11 @@ class SQLiteFastPath(FastPath):
         lines = list(zip(*(column.to_pylist() for column in found.columns), strict=True))
         if len(lines) != len(keys):
             raise NotFast
-        change, newest, seal, batch, signature = lines[0][:5]
+        change, newest, held, batch, signature = lines[0][:5]
         if signature != self._signature:
             raise TableChanged
         self._last = batch or 0
-        return Found([self._row(line[5:]) for line in lines], change or 0, newest, seal, self._last)
+        return Found([self._row(line[5:]) for line in lines], change or 0, newest, bool(held), self._last)
 
     def _row(self, line: Sequence[Any]) -> Values | None:
         values, forms = line[: len(self._kinds)], line[len(self._kinds) :]
