@@ -186,9 +186,11 @@ def _row_of(past: Past, key: Mapping[str, Any]) -> pa.Table:
 
 
 def _check_key(past: Past, key: Mapping[str, Any]) -> None:
-    """Raise JobError if a key may be that of several rows."""
-    given = set(past.sought(key))
-    if not any(names and set(names) <= given for names in (past.key, past.info.primary_key, *past.info.unique)):
+    """Raise JobError if a key may be that of several rows: if it has not all of a key of the table. Where only merges
+    say by which columns rows are told apart, others may do so too."""
+    given, info = set(past.sought(key)), past.info
+    whole = any(names and set(names) <= given for names in (past.key, info.primary_key, *info.unique))
+    if not whole and (info.identifying or given < set(past.key)):
         lacking = ", ".join(name for name in past.key if name not in given)
         raise JobError(
             f"the key of {past.info.name!r} is {', '.join(past.key)}; give a value for {lacking} too, as several rows "
