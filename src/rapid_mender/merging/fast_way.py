@@ -49,8 +49,8 @@ class FastWay:
         except NotFast as why:
             _log.info("not the fast way: %s", why or type(why).__name__)
             self._misses += 1
-            if isinstance(why, TableChanged) or merge.closed:
-                self.close()
+            if isinstance(why, TableChanged):
+                merge.close()
             return []
         finally:
             if merge.closed:

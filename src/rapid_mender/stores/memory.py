@@ -23,9 +23,8 @@ from ..core.schema import Column, TableInfo
 from ..errors import JobError
 from .contract import ALL, Condition, Load, Selection, Session, Store, Where, Written
 from .contract.fast import FastPath, FastTable
-from .memory_fast import MemoryFastPath
+from .memory_fast import MemoryFastPath, appended
 
-_MOST_CHUNKS = 64  # of a column: a table that grew by a row at a time is put together again
 _OPS = {"=": pc.equal, ">=": pc.greater_equal, "<=": pc.less_equal, "<": pc.less, ">": pc.greater}
 
 
@@ -176,9 +175,7 @@ class MemorySession(Session):
                 numbers = pa.array(np.arange(first, first + values.num_rows)).cast(column.type)
                 values = values.append_column(column.name, numbers)
         rows = info.complete(values).cast(_schema(info))
-        table = pa.concat_tables([self.data[info.name], rows])
-        many = table.num_columns > 0 and table.column(0).num_chunks > _MOST_CHUNKS
-        self.data[info.name] = table.combine_chunks() if many else table
+        self.data[info.name] = appended(self.data[info.name], rows)
         return Written(Existing(np.arange(values.num_rows), rows, pa.table({})))
 
     def move(self, info: TableInfo, rows: Existing, to: TableInfo) -> Written:

@@ -15,20 +15,16 @@ from ..core.keys import null_keys, one_array
 from ..core.own_tables import DETAILS_TABLE, NEWEST_BATCHES
 from ..core.plain_values import Kind, kind_of
 from ..core.schema import TableInfo
-from .contract.fast import (
-    FastBatch,
-    FastPath,
-    FastTable,
-    Found,
-    NotFast,
-    TableChanged,
-    Values,
-    history_columns,
-    history_values,
-)
+from .contract.fast import FastBatch, FastPath, FastTable, Found, NotFast, TableChanged, Values
 
 _SEED = 7
-_MOST_CHUNKS = 64
+_MOST_CHUNKS = 64  # of a column: a table that grew by a row at a time is put together again
+
+
+def appended(table: pa.Table, rows: pa.Table) -> pa.Table:
+    """A table with more rows."""
+    both = pa.concat_tables([table, rows])
+    return both.combine_chunks() if both.num_columns and both.column(0).num_chunks > _MOST_CHUNKS else both
 
 
 class Frames(Protocol):
@@ -54,8 +50,7 @@ class MemoryFastPath(FastPath):
         self._frames, self._lock, self._table = frames, frames.lock, table
         self._infos = {one.name: one for one in (table.info, table.history, table.batches)}
         self._at, self._history, self._batches = self._infos
-        self._places = {name: place for place, name in enumerate(table.info.names)}
-        self._noted = history_columns(table)
+        self._noted = table.history_columns
         self._kinds = [_plain_kind(table.info, name) for name in table.info.names]
         self._held = False
         with self._lock:
@@ -126,19 +121,19 @@ class MemoryFastPath(FastPath):
         ]
 
     def write(self, batches: Sequence[FastBatch], at: datetime, by: tuple[str | None, str]) -> list[int]:
-        at = at.replace(microsecond=at.microsecond // 1000 * 1000)
+        at = _in_milliseconds(at)
         rows, new, count = dict[int, list[Any]](), dict[tuple[Any, ...], int](), self._count
         noted, begun, numbers = list[list[Any]](), list[list[Any]](), list[int]()
         for number, batch in enumerate(batches, self._last[self._batches] + 1):
             numbers.append(number)
             for change in batch.changes:
-                key = tuple(change.new[self._places[name]] for name in self._table.key)
+                key = tuple(change.new[self._table.places[name]] for name in self._table.key)
                 place = self._found[key]
                 if place < 0:
                     place, count = count, count + 1
                     new[key] = place
                 rows[place] = list(change.new)
-                noted.append(history_values(change, number, at, by))
+                noted.append(change.values(number, at, by))
             if self._names and tuple(batch.row) != self._names:
                 raise NotFast
             self._names = tuple(batch.row)
@@ -201,8 +196,7 @@ class MemoryFastPath(FastPath):
             for one in info.columns
         ]
         base = self._base[table]
-        both = pa.concat_tables([base, pa.Table.from_arrays(arrays, schema=base.schema)])
-        self._put(table, both.combine_chunks() if both.column(0).num_chunks > _MOST_CHUNKS else both)
+        self._put(table, appended(base, pa.Table.from_arrays(arrays, schema=base.schema)))
 
     def _put(self, name: str, table: pa.Table) -> None:
         self._frames.tables[name] = self._base[name] = table

@@ -9,8 +9,10 @@ from abc import ABC, abstractmethod
 from collections.abc import Mapping, Sequence
 from dataclasses import dataclass
 from datetime import datetime
+from functools import cached_property
 from typing import Any, Literal, NamedTuple
 
+from ...core.own_tables import FIXED
 from ...core.schema import TableInfo
 
 
@@ -32,6 +34,17 @@ class FastTable:
     stored: Mapping[str, str]
     """By old_X and new_X the column of the history."""
     batches: TableInfo
+
+    @cached_property
+    def places(self) -> dict[str, int]:
+        """The place of each column of the table."""
+        return {name: place for place, name in enumerate(self.info.names)}
+
+    @cached_property
+    def history_columns(self) -> list[str]:
+        """The columns of the history that a change fills, in the order in which `FastChange.values` has them."""
+        fixed = [column.name for column in FIXED if column.name != "reason"]
+        return [*fixed, *(self.stored[f"{side}_{name}"] for side in ("old", "new") for name in self.info.names)]
 
 
 Values = Sequence[Any]
@@ -64,6 +77,11 @@ class FastChange(NamedTuple):
     """The number of the change."""
     changed: str | None
     """The names of the columns that change, as the history has them."""
+
+    def values(self, batch: Any, at: datetime, by: tuple[str | None, str]) -> list[Any]:
+        """What the history has of it; `batch` is the number of its batch, or what stands for that."""
+        old = self.old if self.old is not None else [None] * len(self.new)
+        return [self.number, batch, self.action, self.changed, at, *by, *old, *self.new]
 
 
 class FastBatch(NamedTuple):
@@ -104,15 +122,3 @@ class FastPath(ABC):
     @abstractmethod
     def close(self) -> None:
         """Close what is open; raises nothing. May be called again."""
-
-
-def history_columns(table: FastTable) -> list[str]:
-    """The columns of the history that a change fills, in the order in which `history_values` has them."""
-    fixed = ["change_no", "batch_no", "action", "changed", "changed_at", "actor", "application"]
-    return [*fixed, *(table.stored[f"{side}_{name}"] for side in ("old", "new") for name in table.info.names)]
-
-
-def history_values(change: FastChange, batch: Any, at: datetime, by: tuple[str | None, str]) -> list[Any]:
-    """The values of a change; `batch` is the number of its batch, or what stands for that."""
-    old = change.old if change.old is not None else [None] * len(change.new)
-    return [change.number, batch, change.action, change.changed, at, *by, *old, *change.new]

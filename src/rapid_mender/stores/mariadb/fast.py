@@ -13,20 +13,11 @@ from decimal import Decimal
 from typing import Any
 
 from ...core.own_tables import NEWEST_BATCHES
-from ...core.plain_values import Kind, kind_of
-from ...errors import StoreError, UncertainError
-from ..contract.fast import (
-    FastBatch,
-    FastPath,
-    FastTable,
-    Found,
-    NotFast,
-    TableChanged,
-    Values,
-    history_columns,
-    history_values,
-)
-from ..sql.link import Described, Lost
+from ...core.plain_values import Kind
+from ...errors import StoreError
+from ..contract.fast import FastBatch, FastPath, FastTable, Found, NotFast, TableChanged, Values
+from ..sql.fast import change_sql, plain_kind
+from ..sql.link import Described, Lost, lost_at_commit
 from ..sql.text import text_sql
 from .link import MariaDBLink
 from .tables import quoted as name_sql
@@ -59,7 +50,6 @@ class MariaDBFastPath(FastPath):
         self._link, self._table = link, table
         self._at, self._history, self._batches = known
         self._kinds = [_plain_kind(self._at, name) for name in table.info.names]
-        self._places = {name: place for place, name in enumerate(table.info.names)}
         self._turn = text_sql(turn)
         self._opened = False
         columns = ", ".join(f"t.{name_sql(name)}" for name in table.info.names)
@@ -77,7 +67,7 @@ class MariaDBFastPath(FastPath):
             f"FROM (SELECT last_change, seal, status {newest} ORDER BY last_change DESC LIMIT {NEWEST_BATCHES}) AS b; "
             f"SELECT MAX(batch_no) FROM {self._batches.sql}; {self._signing}"
         )
-        self._noting = f"INSERT INTO {self._history.sql} ({', '.join(map(name_sql, history_columns(table)))}) VALUES "
+        self._noting = f"INSERT INTO {self._history.sql} ({', '.join(map(name_sql, table.history_columns))}) VALUES "
         try:
             with self._refusing():
                 link.run(f"SET SESSION innodb_lock_wait_timeout = {_PATIENCE}")
@@ -132,19 +122,11 @@ class MariaDBFastPath(FastPath):
             for batch in batches:
                 for change in batch.changes:
                     changing.append(len(statements))
-                    values = [_literal(change.new[self._places[name]]) for name in change.columns]
-                    names = [name_sql(name) for name in change.columns]
-                    if change.old is None:
-                        sql = f"INSERT INTO {self._at.sql} ({', '.join(names)}) VALUES ({', '.join(values)})"
-                    else:
-                        sets = ", ".join(f"{name} = {value}" for name, value in zip(names, values, strict=True))
-                        key = [change.old[self._places[name]] for name in self._table.key]
-                        sql = f"UPDATE {self._at.sql} SET {sets} WHERE {self._where(key)}"
-                    statements.append(sql)
+                    statements.append(change_sql(self._at.sql, self._table, change, name_sql, _literal))
                 begun.append(len(statements))
                 names, values = [*map(name_sql, batch.row)], [*map(_literal, batch.row.values())]
                 statements.append(f"INSERT INTO {self._batches.sql} ({', '.join(names)}) VALUES ({', '.join(values)})")
-                rows = [history_values(change, None, at, by) for change in batch.changes]
+                rows = [change.values(None, at, by) for change in batch.changes]
                 if rows:
                     spelled = [
                         ", ".join([_literal(row[0]), "LAST_INSERT_ID()", *map(_literal, row[2:])]) for row in rows
@@ -163,10 +145,7 @@ class MariaDBFastPath(FastPath):
             if answered:  # what was committed stands, also if the connection went after it
                 self.close()
             elif isinstance(error, Lost):
-                raise UncertainError(
-                    f"{self._link.where}: the connection was lost while the commit was on its way, so nobody knows "
-                    "whether it took effect"
-                ) from error
+                raise lost_at_commit(self._link.where) from error
             else:
                 raise NotFast(str(error)) from error
         self._opened = False
@@ -186,9 +165,8 @@ class MariaDBFastPath(FastPath):
 
 
 def _plain_kind(table: Described, name: str) -> Kind:
-    column = table.info[name]
-    kind = kind_of(column)
-    if kind is None or not (column.declared or "").startswith(_PLAIN) or "zerofill" in (column.declared or ""):
+    kind = plain_kind(table, name, _PLAIN)
+    if "zerofill" in (table.info[name].declared or ""):
         raise NotFast
     if kind == "text" and table.extra["letters"][name] not in ("utf8mb4", "utf8mb3", "latin1"):
         raise NotFast

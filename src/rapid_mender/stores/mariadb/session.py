@@ -198,7 +198,7 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
         """The rows behind a locator, in the words from which the server sees that an index helps."""
         tests, same = [], ""
         for (sql, form), name in zip(table.locators, last.column_names, strict=True):
-            value = form.literal.format(self._literal(form, last[name].combine_chunks()))
+            value = form.literal.format(self._literal(last[name].combine_chunks()))
             tests.append(f"({same}t.{sql} > {value})")
             same += f"t.{sql} = {value} AND "
         return f"({' OR '.join(tests)})"

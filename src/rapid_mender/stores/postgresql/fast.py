@@ -16,23 +16,12 @@ from typing import Any
 
 from ...core.own_tables import BATCHES, NEWEST_BATCHES
 from ...core.plain_values import FIRST_YEAR, Kind, kind_of
-from ...errors import UncertainError
-from ..contract.fast import (
-    FastBatch,
-    FastChange,
-    FastPath,
-    FastTable,
-    Found,
-    NotFast,
-    TableChanged,
-    Values,
-    history_columns,
-    history_values,
-)
-from ..sql.link import Described
+from ..contract.fast import FastBatch, FastChange, FastPath, FastTable, Found, NotFast, TableChanged, Values
+from ..sql.fast import plain_kind
+from ..sql.link import Described, lost_at_commit
 from ..sql.text import name_sql, text_sql
 from .catalog import op
-from .link import SETTINGS, setting_sql
+from .link import SETTINGS, settling_sql
 
 _PATIENCE = "2s"
 """How long to wait for the turn, or for a row: then the whole way waits, and says for whom."""
@@ -83,7 +72,6 @@ class PostgreSQLFastPath(FastPath):
         kinds = dict(zip(table.info.names, self._kinds, strict=True))
         self._key = [(name_sql(name), kinds[name]) for name in table.key]
         self._type_of: Mapping[str, Kind] = kinds
-        self._places = {name: place for place, name in enumerate(table.info.names)}
         self._statements: dict[tuple[Any, ...], str] = {}
         try:
             import psycopg
@@ -113,13 +101,8 @@ class PostgreSQLFastPath(FastPath):
         settings = SETTINGS | {"lock_timeout": _PATIENCE}
         if timeout is not None:
             settings["statement_timeout"] = str(int(timeout * 1000))
-        given = "pg_catalog.current_setting('application_name')"
-        named = f"CASE WHEN {given} {op('=')} '' THEN 'rmend' ELSE {given} END"
-        calls = [setting_sql(name, value, False) for name, value in settings.items()]
-        calls.append(f"pg_catalog.set_config('application_name', {named}, false)")
-        self._connection.execute(f"SELECT {', '.join(calls)}", prepare=False)
-        column = "batch_no"
-        sql = f"SELECT pg_catalog.pg_get_serial_sequence({text_sql(self._batches.sql)}, '{column}')"
+        self._connection.execute(settling_sql(settings, False), prepare=False)
+        sql = f"SELECT pg_catalog.pg_get_serial_sequence({text_sql(self._batches.sql)}, 'batch_no')"
         self._counter = self._connection.execute(sql, prepare=False).fetchone()[0]
         if self._counter is None:
             raise NotFast
@@ -244,7 +227,7 @@ class PostgreSQLFastPath(FastPath):
             alike.setdefault((change.action, change.columns), []).append(change)
         for (action, columns), some in alike.items():
             names = columns if action == "insert" else (*self._table.key, *columns)
-            places, count = [self._places[name] for name in names], len(some)
+            places, count = [self._table.places[name] for name in names], len(some)
             make = partial(self._inserting if action == "insert" else self._updating, columns, count)
             values = [one.new[place] for one in some for place in places]
             yield self._run(self._statement((action, columns, count), make), values, count), count
@@ -281,9 +264,9 @@ class PostgreSQLFastPath(FastPath):
             marks = [_marker(kind) for kind in (*fixed, *self._kinds, *self._kinds)]
             if last:
                 marks[1] = f"pg_catalog.currval({text_sql(self._counter)}::pg_catalog.regclass)"
-            return _insert(self._history.sql, history_columns(self._table), marks, count)
+            return _insert(self._history.sql, self._table.history_columns, marks, count)
 
-        values = [history_values(change, number, at, by) for change, number in changes]
+        values = [change.values(number, at, by) for change, number in changes]
         if last:
             values = [[row[0], *row[2:]] for row in values]
         self._run(self._statement(("history", last, count), make), chain.from_iterable(values), count)
@@ -294,10 +277,7 @@ class PostgreSQLFastPath(FastPath):
         except (self._errors, OSError) as error:
             if not self._connection.broken and not self._connection.closed:
                 raise NotFast(str(error)) from error  # a deferred constraint refuses
-            raise UncertainError(
-                f"{self._where}: the connection was lost while the commit was on its way, so nobody knows whether it "
-                "took effect"
-            ) from error
+            raise lost_at_commit(self._where) from error
         if said != "COMMIT":
             raise NotFast
 
@@ -318,9 +298,8 @@ class PostgreSQLFastPath(FastPath):
 
 
 def _plain_kind(table: Described, name: str) -> Kind:
-    column = table.info[name]
-    kind = kind_of(column)
-    if kind is None or not (column.declared or "").startswith(_PLAIN) or table.forms[name].write != "{}":
+    kind = plain_kind(table, name, _PLAIN)
+    if table.forms[name].write != "{}":
         raise NotFast
     return kind
 

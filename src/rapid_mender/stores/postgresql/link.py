@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator, Mapping, Sequence
 from contextlib import contextmanager, suppress
 from typing import Any
 
@@ -78,12 +78,7 @@ class PostgreSQLLink(SQLLink):
             settings["statement_timeout"] = str(int(self._timeout * 1000))
         if self._path is not None:
             settings["search_path"] = self._path
-        calls = [setting_sql(name, value, self.in_caller) for name, value in settings.items()]
-        if not self.in_caller:
-            given = "pg_catalog.current_setting('application_name')"
-            named = f"CASE WHEN {given} {op('=')} '' THEN 'rmend' ELSE {given} END"
-            calls.append(f"pg_catalog.set_config('application_name', {named}, false)")
-        self.run(f"SELECT {', '.join(calls)}")
+        self.run(settling_sql(settings, self.in_caller))
 
     def waits(self, other: PostgreSQLLink, table: str, turn: str) -> str | None:
         del turn
@@ -239,6 +234,16 @@ class PostgreSQLLink(SQLLink):
             for batch in self._adbc.batches(f"SELECT {', '.join(picked)} FROM {inner}"):
                 columns = [plain(column) for column in batch.columns]
                 yield pa.table([_typed(c, k) for c, k in zip(columns, kinds, strict=True)], names=shape.names)
+
+
+def settling_sql(settings: Mapping[str, str], local: bool) -> str:
+    """What sets what the connection goes by; one that is not somebody else's (`local`) gets a name, if it has none."""
+    calls = [setting_sql(name, value, local) for name, value in settings.items()]
+    if not local:
+        given = "pg_catalog.current_setting('application_name')"
+        named = f"CASE WHEN {given} {op('=')} '' THEN 'rmend' ELSE {given} END"
+        calls.append(f"pg_catalog.set_config('application_name', {named}, false)")
+    return f"SELECT {', '.join(calls)}"
 
 
 def setting_sql(name: str, value: str, local: bool) -> str:

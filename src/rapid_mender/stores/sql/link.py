@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from ...core.names import fitted
 from ...core.schema import Column, TableInfo
-from ...errors import StoreError
+from ...errors import StoreError, UncertainError
 from ..contract import Refused, Unreachable
 
 _T = TypeVar("_T")
@@ -25,6 +25,13 @@ PAGE_ROWS = 1 << 17
 
 class Lost(Unreachable):
     """The connection is gone."""
+
+
+def lost_at_commit(where: str) -> UncertainError:
+    """That a connection went while nobody could know what became of the commit."""
+    return UncertainError(
+        f"{where}: the connection was lost while the commit was on its way, so nobody knows whether it took effect"
+    )
 
 
 @dataclass(frozen=True)

@@ -10,7 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.types as pt
 
-from ...core.cast import as_text, cast, plain
+from ...core.cast import cast, plain
 from ...core.existing import Existing, Verbatim
 from ...core.keys import one_array
 from ...core.row_numbers import NO_ROW, as_indices, no_rows
@@ -19,7 +19,7 @@ from ...errors import StoreError
 from ..contract import ALL, Condition, Normalised, Selection, Where
 from .describing import SQLDescribing
 from .link import Cells, Described, Form, Pick, Rows, SQLLink, together
-from .text import text_sql
+from .text import literals
 
 NUMBER = pa.int32()
 
@@ -324,16 +324,15 @@ class SQLReading(SQLDescribing):
         expression = f"t.{self._q(one.column)}"
         if one.value is None:
             return f"{expression} IS {'NOT ' if one.op == 'is not null' else ''}NULL"
-        literal = self._literal(form, to_wire(pa.array([one.value], column.type), form.wire))
+        literal = self._literal(to_wire(pa.array([one.value], column.type), form.wire))
         if one.op == "contains":
             return self._contains(expression, literal)
         sign = form.equals if one.op == "=" else self._op(one.op)
         return f"{expression} {sign} {form.write.format(literal)}"
 
-    def _literal(self, form: Form, values: pa.Array) -> str:
-        if pa.types.is_binary(values.type):
-            return self._write.link.bytes_sql.format(values[0].as_py().hex())
-        return text_sql(as_text(values)[0][0].as_py())
+    def _literal(self, values: pa.Array) -> str:
+        """One value, as SQL writes it."""
+        return literals([values], self._write.link.bytes_sql)[0][0]
 
     def query(self, sql: str) -> Iterator[pa.Table]:
         return self._write.drained().query(sql)  # type: ignore[no-any-return]

@@ -11,11 +11,11 @@ from typing import Generic, TypeVar
 from weakref import WeakSet
 
 from ...core.schema import TableInfo
-from ...errors import JobError, StoreError, UncertainError
+from ...errors import JobError, StoreError
 from ..contract import Session, Store
 from ..contract.fast import FastPath, FastTable
 from ..waiting import told
-from .link import Described, Lost, SQLLink
+from .link import Described, Lost, SQLLink, lost_at_commit
 from .session import SQLSession
 
 _L = TypeVar("_L", bound=SQLLink)
@@ -181,10 +181,7 @@ class ServerStore(Store, Generic[_L]):
         try:
             link.run("COMMIT")
         except Lost as error:
-            raise UncertainError(
-                f"{self.where}: the connection was lost while the commit was on its way, so nobody knows whether it "
-                "took effect"
-            ) from error
+            raise lost_at_commit(self.where) from error
 
 
 def seconds(name: str, value: str) -> float:

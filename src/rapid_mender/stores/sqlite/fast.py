@@ -15,18 +15,8 @@ from ...core.own_tables import BATCHES, NEWEST_BATCHES
 from ...core.plain_values import Kind, kind_of
 from ...errors import StoreError
 from ..contract import Refused
-from ..contract.fast import (
-    FastBatch,
-    FastChange,
-    FastPath,
-    FastTable,
-    Found,
-    NotFast,
-    TableChanged,
-    Values,
-    history_columns,
-    history_values,
-)
+from ..contract.fast import FastBatch, FastPath, FastTable, Found, NotFast, TableChanged, Values
+from ..sql.fast import change_sql
 from ..sql.text import name_sql, text_sql
 from .link import Link, Locked
 from .types import affinity, in_parts, spelled
@@ -65,7 +55,6 @@ class SQLiteFastPath(FastPath):
         self._kinds = [_plain_kind(table, name) for name in table.info.names]
         self._kind_of = dict(zip(table.info.names, self._kinds, strict=True))
         self._readers = [_READERS[kind] for kind in self._kinds]
-        self._places = {name: place for place, name in enumerate(table.info.names)}
         self._link: Link | None = None
         self._last = 0
         """The last batch, which nobody else follows while the transaction is open."""
@@ -92,7 +81,7 @@ class SQLiteFastPath(FastPath):
             f"LEFT JOIN {q(names[0])} AS t ON {where}"
         )
         self._at, _, self._batches = map(q, names)
-        self._noting = f"INSERT INTO {q(names[1])} ({', '.join(map(q, history_columns(table)))}) VALUES"
+        self._noting = f"INSERT INTO {q(names[1])} ({', '.join(map(q, table.history_columns))}) VALUES"
         try:
             with self._refusing():
                 self._link = links.taken()
@@ -125,7 +114,7 @@ class SQLiteFastPath(FastPath):
 
     def _row(self, line: Sequence[Any]) -> Values | None:
         values, forms = line[: len(self._kinds)], line[len(self._kinds) :]
-        if forms[self._places[self._table.key[0]]] == "null":  # the key has none in a row
+        if forms[self._table.places[self._table.key[0]]] == "null":  # the key has none in a row
             return None
         return [
             None if form == "null" else read(value, form)
@@ -140,8 +129,8 @@ class SQLiteFastPath(FastPath):
             noted = []
             for number, batch in zip(numbers, batches, strict=True):
                 for change in batch.changes:
-                    link.run(self._writing(change))
-                    values = history_values(change, number, at, by)
+                    link.run(change_sql(self._at, self._table, change, name_sql, _literal))
+                    values = change.values(number, at, by)
                     noted.append(", ".join(_literal(moment if value is at else value) for value in values))
                 names = ", ".join(map(name_sql, batch.row))
                 said = ", ".join(_literal(_of_batch(name, value)) for name, value in batch.row.items())
@@ -149,15 +138,6 @@ class SQLiteFastPath(FastPath):
             if noted:
                 link.run(f"{self._noting} ({'), ('.join(noted)})")
             return numbers
-
-    def _writing(self, change: FastChange) -> str:
-        values = [_literal(change.new[self._places[name]]) for name in change.columns]
-        names = [name_sql(name) for name in change.columns]
-        if change.old is None:
-            return f"INSERT INTO {self._at} ({', '.join(names)}) VALUES ({', '.join(values)})"
-        sets = ", ".join(f"{name} = {value}" for name, value in zip(names, values, strict=True))
-        key = (f"{name_sql(name)} = {_literal(change.old[self._places[name]])}" for name in self._table.key)
-        return f"UPDATE {self._at} SET {sets} WHERE {' AND '.join(key)}"
 
     def commit(self) -> None:
         assert self._link is not None
