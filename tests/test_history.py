@@ -409,7 +409,7 @@ def test_who_alters_the_past_is_found(store: str, tmp_path: Path) -> None:
         assert whole.seal is not None
         assert rm.verify(place.store, TABLE, expect=whole.seal).holds
         assert not rm.verify(place.store, TABLE, expect="0" * 64).holds
-        for alter, found in ALTERED if length.LONG or store in ("memory", "sqlite") else ALTERED[1::3]:
+        for alter, found in ALTERED if length.LONG or store == "memory" else ALTERED[1::3]:
             with altered(place, alter):
                 verified = rm.verify(place.store, TABLE)
                 assert not verified.holds
@@ -448,15 +448,19 @@ def test_a_pruned_history_knows_where_it_begins(store: str) -> None:
         assert rm.prune(place.store, TABLE, before="9999-01-01").changes == 10
         assert rm.verify(place.store, TABLE).holds
         merge({"tag_no": 1, "height": 0.5})
-        assert rm.verify(place.store, TABLE).sealed == 1
+        verified = rm.verify(place.store, TABLE)
+        assert (verified.holds, verified.sealed, verified.unsealed) == (True, 7, []), "prunes are sealed, and what they leave"
 
 
-@pytest.mark.mariadb
-@pytest.mark.parametrize("key", [{"a": "varchar(768)"}, {"a": "varchar(300)", "b": "varchar(300)"}, {"a": "varbinary(20)"}])
-def test_a_history_of_long_keys_has_an_index(key: dict[str, str], tmp_path: Path) -> None:
-    columns = ", ".join(f"{name} {kind} NOT NULL" for name, kind in key.items())
-    record: dict[str, Any] = {name: b"\xff" if "bin" in kind else "ü" * 300 for name, kind in key.items()}
-    with databases.table("mariadb", tmp_path, f"CREATE TABLE t ({columns}, v int, PRIMARY KEY ({', '.join(key)}))") as (url, _):
+@databases.both
+@pytest.mark.parametrize("key", [{"a": "varchar(768)"}, {"a": "varchar(300)", "b": "varchar(300)"}, {"a": "binary"}, {"a": "text", "b": "int", "c": "text"}])
+def test_a_history_of_long_keys_has_an_index(kind: str, key: dict[str, str], tmp_path: Path) -> None:
+    """The longest that the database takes in a table without an index."""
+    types = {"binary": "varbinary(20)" if kind == "mariadb" else "bytea"}
+    columns = ", ".join(f"{name} {types.get(type_, type_)} NOT NULL" for name, type_ in key.items())
+    texts = {"binary": secrets.token_bytes(20 if kind == "mariadb" else 9000), "int": 7, "text": secrets.token_hex(9000)}
+    record: dict[str, Any] = {name: texts.get(type_, "ü" * 300) for name, type_ in key.items()}
+    with databases.table(kind, tmp_path, f"CREATE TABLE t ({columns}, v int)") as (url, _):
         job = rm.Job(store=url, table="t", key=list(key))
         rm.merge(job, [record | {"v": 1}])
         assert [len(index_history(url, "t")) for _ in range(2)] == [2, 0]
@@ -734,4 +738,4 @@ def test_a_chain_of_seals_has_its_beginning(kind: str, tmp_path: Path) -> None:
         assert not rm.verify(url, "t").holds
         run("DELETE FROM rmend_details WHERE detail = 'pruned'")
         told = rm.verify(url, "t").altered.to_pylist()
-        assert [(one["batch_no"], one["what"]) for one in told] == [(4, "the sealed batches before it were removed")]
+        assert (4, "the sealed batches before it were removed") in [(one["batch_no"], one["what"]) for one in told]

@@ -57,7 +57,20 @@ def of_undone(undone: Undone) -> dict[str, Any]:
 
 
 def of_verified(verified: Verified) -> dict[str, Any]:
-    names = ("table", "store", "key", "holds", "changes", "rows", "unknown", "found", "sealed", "seal")
+    names = (
+        "table",
+        "store",
+        "key",
+        "holds",
+        "changes",
+        "rows",
+        "unknown",
+        "found",
+        "holes",
+        "sealed",
+        "seal",
+        "unsealed",
+    )
     tables = {"differences": verified.differences.to_pylist(), "altered": verified.altered.to_pylist()}
     return {name: getattr(verified, name) for name in names} | tables
 

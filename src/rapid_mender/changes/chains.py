@@ -21,7 +21,7 @@ from ..errors import JobError
 from ..incoming import Spool
 from ..incoming.ahead import ahead
 from .past import NUMBER, Past, together
-from .seal import SealCheck
+from .seal_check import SealCheck
 
 TABLE = np.int64(np.iinfo(np.int64).max)
 """The number of the event that is the row of the table itself."""

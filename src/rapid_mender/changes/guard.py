@@ -21,7 +21,8 @@ from ..errors import AlteredError
 from ..stores.contract import Condition, Selection, Where
 from .details import batches_between
 from .past import MOST_CHANGES, NUMBER, Past
-from .seal import SEALED, Details, Seal, as_checks, by_batch, details_of_runs, hash_of, hashed, text_of
+from .seal import SEALED, Details, Seal, as_checks, details_of_runs, hash_of, hashed, text_of
+from .seal_check import by_batch
 
 _NAMED = 5
 
@@ -42,7 +43,8 @@ class Guard:
         self._batches = {
             number: _Batch(past, runs[number], seal, also, details) for number, seal in self._seals.items()
         }
-        self._chain = self._seals | self._before(after) if after is not None and runs else {}
+        self._chain = self._before(after) | self._seals if after is not None and runs else {}
+        self._chain |= self._between(self._chain)
         self._seen = set[int]()
         self._pool = ThreadPoolExecutor(1, "rmend-guard")
         self._adding: list[Future[None]] = []
@@ -51,6 +53,11 @@ class Guard:
         """The last seal before a position."""
         last = self.past.runs([[Condition("last_change", "<=", position)], SEALED], limit=1)
         return {run["batch_no"]: Seal.read(run["seal_text"]) for run in last}
+
+    def _between(self, chain: Mapping[int, Seal]) -> dict[int, Seal]:
+        """The seals of prunes, which made no changes, between some others."""
+        prunes = self._runs_of(chain, [SEALED, [Condition("kind", "=", "prune")]])
+        return {number: Seal.read(run["seal_text"]) for number, run in prunes.items()}
 
     def _runs_of(self, numbers: Iterable[int], also: Where = ()) -> dict[int, dict[str, Any]]:
         if not (numbers := sorted(numbers)):

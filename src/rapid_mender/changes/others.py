@@ -74,11 +74,11 @@ def others_of(past: Past, before: Others | None, texts: Texts) -> Others | None:
     for page in past.changes(past.between(after, until), [NUMBER, "batch_no"]):
         numbers = page.values[NUMBER].to_numpy()
         there.append(numbers)
-        loose.append(numbers[_by_nobody(page)])
+        loose.append(numbers[by_nobody(page)])
     missing = [[*span, 0] for span in gaps(np.append(np.concatenate(there), until + 1))]
     waiting = [[first, last, ago + 1] for first, last, ago in before.open if ago < _SEALS] if before is not None else []
     came = _come(past, waiting)
-    late = came.values[NUMBER].to_numpy()[_by_nobody(came)] if came is not None else np.empty(0, np.int64)
+    late = came.values[NUMBER].to_numpy()[by_nobody(came)] if came is not None else np.empty(0, np.int64)
     if came is not None:
         waiting = _without(waiting, came.values[NUMBER].to_numpy())
     digest, count = hashlib.sha256(), 0
@@ -99,7 +99,7 @@ class OthersCheck:
 
     def add(self, page: Existing) -> None:
         """Take up the next changes."""
-        mine = np.flatnonzero(_by_nobody(page) & self.others.covers(page.values[NUMBER].to_numpy()))
+        mine = np.flatnonzero(by_nobody(page) & self.others.covers(page.values[NUMBER].to_numpy()))
         if len(mine):
             self._count += _hashed(self._digest, self._texts(page.take(mine)))
 
@@ -111,7 +111,7 @@ class OthersCheck:
         yield f"of the changes that others made, {others.after + 1} to {others.until}, some were {what}"
 
 
-def _by_nobody(page: Existing) -> np.ndarray:
+def by_nobody(page: Existing) -> np.ndarray:
     """A mask of the changes that no batch made."""
     return np.asarray(page.values["batch_no"].is_null().to_numpy(), bool)
 

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Iterable, Iterator, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
 from functools import cached_property
 from typing import Any, Literal
@@ -23,7 +23,7 @@ from ..core.masks import mask_of
 from ..core.own_tables import BATCHES, BATCHES_TABLE, history_name, is_history, stored_names
 from ..core.records import known_column, value_of
 from ..core.repeats import among
-from ..core.schema import TableInfo
+from ..core.schema import Column, TableInfo
 from ..core.slots import Slots, slots_of
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Selection, Session, Where
@@ -34,6 +34,7 @@ from .own import check_rows
 NUMBER = "change_no"
 MOST_CHANGES = 1 << 62
 """No change has a number as high as this."""
+_BUT_SEALS = [column.name for column in BATCHES.columns if column.name != "seal"]
 
 
 @dataclass(frozen=True)
@@ -65,9 +66,9 @@ class Beginning:
     change: int
     time: datetime
     batch: int | None
-    """The last batch that was removed, if one was."""
-    seal: str | None
-    """The hash of its seal."""
+    """The last batch whose changes were removed, if there was one."""
+    noted: int
+    """The batch that removed them."""
 
     @property
     def words(self) -> str:
@@ -117,9 +118,21 @@ class Past:
                 mend = f"; if it was {was} and got another name, rename the two columns there alike" if gone else ""
                 raise JobError(f"column {name!r} of {self.info.name!r} is not in {self.kept.name}{mend}")
 
-    def runs(self, where: Where = (), limit: int | None = None) -> list[dict[str, Any]]:
-        """The rows of `rmend_batches` about the table, oldest first, for which conditions hold; the last `limit`."""
-        return runs_of(self.session, [[Condition("table_name", "=", self.info.name)], *where], limit)
+    def runs(self, where: Where = (), limit: int | None = None, seals: bool = True) -> list[dict[str, Any]]:
+        """The rows of `rmend_batches` about the table, oldest first, for which conditions hold; the last `limit`.
+        Without `seals` these are not read."""
+        here = [[Condition("table_name", "=", self.info.name)], *where]
+        return runs_of(self.session, here, limit, None if seals else _BUT_SEALS)
+
+    def numbers_of(self, where: Where) -> list[int]:
+        """The numbers of the table's batches for which conditions hold, ascending."""
+        here = [[Condition("table_name", "=", self.info.name)], *where]
+        kept = self.session.find_own(BATCHES_TABLE)
+        if kept is None or any(one.column not in kept for group in where for one in group):
+            return []
+        found = self.session.read(kept, Selection(here, "batch_no", columns=["batch_no"]))
+        numbers: list[int] = found.values["batch_no"].to_pylist()
+        return numbers
 
     @property
     def columns(self) -> list[str]:
@@ -228,7 +241,7 @@ class Past:
         arrays, verbatim = [], {}
         for name in columns:
             column, stored = self.info[name], self.names[f"{side}_{name}"]
-            values, bad = cast(one_array(changes.values[stored]), column)
+            values, bad = cast(*_as_kept(one_array(changes.values[stored]), column))
             if bad is not None and bad.any():
                 at = changes.values[NUMBER][int(np.flatnonzero(bad)[0])].as_py()
                 raise JobError(
@@ -245,6 +258,15 @@ class Past:
         takes, puts = (mask_of(pc.not_equal(actions, one)) for one in ("insert", "delete"))
         old, new = (self.session.fold(self.info, self.rows(changes, side, self.key).values) for side in ("old", "new"))
         return slots_of(takes, puts, old, new, (secrets.randbits(64), secrets.randbits(64)))
+
+
+def _as_kept(values: pa.Array, column: Column) -> tuple[pa.Array, Column]:
+    """Values of a history, and the column in whose type they are wanted: as long as they were, since a database need
+    not hold itself to a length, or may have another since; and with every digit that a database gives a real which
+    becomes a double."""
+    if pa.types.is_float32(values.type) and pa.types.is_float64(column.type):
+        values = values.cast(pa.float64())
+    return values, replace(column, length=None) if column.length is not None else column
 
 
 def past_of(session: Session, name: str, table: TableInfo | None = None, hold: bool = False) -> Past:
@@ -293,7 +315,7 @@ def beginning_of(session: Session, table: str) -> Beginning | None:
     for one in newest_details(session, table, "pruned"):
         assert one.change_no is not None  # both are looked at when it is read
         assert one.at_time is not None
-        return Beginning(one.change_no, one.at_time, one.of_batch, one.value)
+        return Beginning(one.change_no, one.at_time, one.of_batch, one.batch)
     return None
 
 
@@ -309,15 +331,20 @@ def holes_of(session: Session, table: str) -> list[Hole]:
     return list(holes.values())
 
 
-def runs_of(session: Session, where: Where = (), limit: int | None = None) -> list[dict[str, Any]]:
-    """The rows of `rmend_batches` for which conditions hold, oldest first; the last `limit`.
+def runs_of(
+    session: Session, where: Where = (), limit: int | None = None, columns: Sequence[str] | None = None
+) -> list[dict[str, Any]]:
+    """The rows of `rmend_batches` for which conditions hold, oldest first; the last `limit`. `columns`: only these.
 
     What is JSON in them is read; as it is kept it is under `figures_text`, `undoes_text` and `seal_text`.
     """
     kept = session.find_own(BATCHES_TABLE)
     if kept is None or any(one.column not in kept for group in where for one in group):
         return []
-    rows: list[dict[str, Any]] = session.read(kept, Selection(where, "batch_no", limit)).values.to_pylist()
+    wanted = None if columns is None else [name for name in columns if name in kept]
+    rows: list[dict[str, Any]] = session.read(
+        kept, Selection(where, "batch_no", limit, columns=wanted)
+    ).values.to_pylist()
     for row in rows:
         for column in BATCHES.columns:
             row.setdefault(column.name)

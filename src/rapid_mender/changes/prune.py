@@ -14,6 +14,7 @@ from ..stores.urls import opened
 from .detail import Detail
 from .details import bring_up_to_date
 from .given import moment, whole
+from .guard import any_sealed
 from .past import NUMBER, Past, past_of
 from .recorder import Recorder
 
@@ -134,7 +135,8 @@ def _look(
 
 def _note(session: Session, past: Past, pruned: Pruned) -> int:
     """Note among the batches where the history begins now."""
-    recorder = Recorder(session, past.info, None, True, kind="prune")
+    sealed = any_sealed(past, 0)  # then the note is sealed at once, as it says which changes need not be there
+    recorder = Recorder(session, past.info, None, True, kind="prune", seals=sealed)
     batch = recorder.start()
     seal = None
     if pruned.last_batch is not None:

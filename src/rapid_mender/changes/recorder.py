@@ -32,7 +32,7 @@ from .detail import Detail
 from .details import write_details, write_standing
 from .identity import Identity, KnownHistory, identity_of, named_before
 from .past import MOST_CHANGES, NUMBER, past_of, renamed_words
-from .seal import is_sealed, seal_of
+from .seal import SEALED, is_sealed, seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
 """By column of the history: the places of cells, and the store's own form of them."""
@@ -89,8 +89,6 @@ class Recorder:
     """The columns that the history did not have before."""
     _follows: bool | None = None
     """Whether the newest batch before this one that changed something, and has ended, is sealed, if that is known."""
-    _overtaken: bool = False
-    """A later batch is sealed already, which this one cannot stand before."""
     _whole: bool = False
     """Nothing is to be noted of the history."""
     _other_rows: bool = False
@@ -211,7 +209,6 @@ class Recorder:
         before = [number for number in ended if self.batch is None or number < self.batch]
         if before or len(some) < NEWEST_BATCHES:  # one that still runs, or was killed, does not end a chain of seals
             self._follows = bool(before) and ended[max(before)]
-        self._overtaken = any(sealed for number, sealed in ended.items() if number not in before)
         if newest >= MOST_CHANGES:
             raise StoreError(f"{self.session.where}: change {newest} of {self.info.name!r} is none; remove it by hand")
         return newest
@@ -291,8 +288,9 @@ class Recorder:
         landed = any(counts[name] for name in ("insert", "update", "delete"))
         self._row.complete(self._said(counts, figures, status, (first, last)))
         self._note(landed, first, details)
-        sealed = status != "running" and first and (self._follows_seal() if self.seals is None else self.seals)
-        if sealed and self._overtaken:
+        whole = status != "running" and (first is not None or self.kind == "prune")
+        sealed = whole and (self._follows_seal() if self.seals is None else self.seals)
+        if sealed and self._is_overtaken():
             told = f"batch {self.batch} is not sealed, as a later one of {self.info.name!r} was sealed before it ended"
             self.warnings = [*self.warnings, told]
         elif sealed:
@@ -348,6 +346,12 @@ class Recorder:
         edges = [self.session.read(kept, Selection(mine, NUMBER, 1, first, [NUMBER])) for first in (True, False)]
         first, last = (edge.values[NUMBER][0].as_py() if len(edge.positions) else None for edge in edges)
         return first, last
+
+    def _is_overtaken(self) -> bool:
+        """Whether a later batch is sealed already, which this one cannot stand before."""
+        here = [[Condition("table_name", "=", self.info.name)], [Condition("batch_no", ">", self.batch)]]
+        later = self.session.read(BATCHES, Selection([*here, SEALED], "batch_no", 1, columns=["batch_no"]))
+        return len(later.positions) > 0
 
     def _follows_seal(self) -> bool:
         """Whether the batch before that changed something is sealed."""

@@ -9,14 +9,13 @@ import base64
 import hashlib
 import json
 import zlib
-from collections.abc import Iterable, Iterator, Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import asdict, dataclass, field, replace
 from functools import partial
 from typing import Any
 
 import numpy as np
 import pyarrow as pa
-import pyarrow.compute as pc
 
 from ..core.canonical import canonical_rows, netstrings
 from ..core.existing import Existing
@@ -28,15 +27,18 @@ from ..stores.contract import Condition
 from .detail import Detail
 from .details import STANDING, batches_between, details_by_batch, details_of
 from .earlier import details_in
-from .others import Others, OthersCheck, gaps, others_of
+from .others import Others, gaps, others_of
 from .past import NUMBER, Past
+from .unsealed import changes_of
 
 _OF_THE_RUN = (
     "batch_no", "table_name", "job", "actor", "application", "started_at", "finished_at", "inserted", "updated",
     "deleted", "skipped", "rejected", "first_change", "last_change", "status", "unrecorded", "figures", "undoes",
 )  # fmt: skip
-_FORM = 3
-_MOST_CHECKS = 8192
+_FORM = 4
+_KINDS = 3  # the form from which on a batch's kind and details are hashed
+MOST_CHECKS = 8192
+"""As many checks of changes a seal has at most."""
 SEALED = [Condition("seal", "is not null")]
 """Holds for batches that are sealed."""
 CHECK = 16
@@ -63,7 +65,8 @@ class Seal:
     others: Others | None = None
     """What is covered of the changes that no batch made; None if the table was never captured."""
     form: int = 2
-    """How what is hashed is written; up to form 2 the details of batches were among their figures."""
+    """How what is hashed is written. Up to form 2 the details of batches were among their figures, and up to form 3 a
+    number in a column of 32-bit floats had other digits than as a 64-bit one."""
 
     @classmethod
     def read(cls, text: str) -> Seal:
@@ -89,7 +92,7 @@ class Seal:
         return base64.b64decode(self.checks or "", validate=True)
 
 
-class _Hashing:
+class Hashing:
     """The changes of one batch on their way into its seal."""
 
     def __init__(self, every: int) -> None:
@@ -143,15 +146,15 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     details = details_of_runs(past, [*ended, run])
     prior = Seal.read(last[0]["seal_text"]) if last else None
     before = prior.hash if prior is not None else None
-    hashing = _Hashing(max(1, -(-_changes_of(run) // _MOST_CHECKS)))
+    hashing = Hashing(max(1, -(-changes_of(run) // MOST_CHECKS)))
     if run["first_change"] is not None:
         for page in past.changes(past.of_run(run)):
-            hashing.add(page.values[NUMBER].to_numpy(), texts_of(past, columns, page))
+            hashing.add(page.values[NUMBER].to_numpy(), texts_of(past, columns, _FORM, page))
     digests = hashing.digests()
     seal = Seal(
-        "", before, columns, {str(one["batch_no"]): _check(one, details, _FORM) for one in ended},
-        _gaps(_joined(hashing.numbers), run), base64.b64encode(digests).decode() or None, hashing.every,
-        others_of(past, prior.others if prior is not None else None, partial(texts_of, past, columns)), _FORM,
+        "", before, columns, {str(one["batch_no"]): check_of(one, details, _FORM) for one in ended},
+        _gaps(joined(hashing.numbers), run), base64.b64encode(digests).decode() or None, hashing.every,
+        others_of(past, prior.others if prior is not None else None, partial(texts_of, past, columns, _FORM)), _FORM,
     )  # fmt: skip
     kept = asdict(replace(seal, hash=hash_of(past, [*ended, run], details, seal, digests)))
     return json.dumps({name: value for name, value in kept.items() if name != "others" or value is not None})
@@ -182,7 +185,7 @@ def details_of_runs(past: Past, runs: Iterable[Mapping[str, Any]]) -> Details:
 def _row_of(run: Mapping[str, Any], details: Details, form: int) -> bytes:
     values = {**run, "figures": run["figures_text"], "undoes": run["undoes_text"]}
     mine = details.get(run["batch_no"], ())
-    if form >= _FORM:
+    if form >= _KINDS:
         said = sorted(netstrings(map(_plain, one.said)) for one in mine)
         row = netstrings(_plain(values[name]) for name in (*_OF_THE_RUN, "kind"))
         return row + netstrings([len(said)]) + b"".join(said)
@@ -194,7 +197,8 @@ def _row_of(run: Mapping[str, Any], details: Details, form: int) -> bytes:
     return row + (b"altered" if any(name not in STANDING for name, *_ in lacking) else b"")
 
 
-def _check(run: Mapping[str, Any], details: Details, form: int) -> str:
+def check_of(run: Mapping[str, Any], details: Details, form: int) -> str:
+    """The check of a batch's row and details, where the seal of another batch covers it."""
     return f"{zlib.crc32(_row_of(run, details, form)):08x}"
 
 
@@ -219,16 +223,18 @@ def _plain(value: Any) -> Any:
     return value.strftime("%Y-%m-%dT%H:%M:%S.%f")[:-3] + "Z" if hasattr(value, "strftime") else value
 
 
-def texts_of(past: Past, columns: Sequence[str], page: Existing) -> pa.Array:
+def texts_of(past: Past, columns: Sequence[str], form: int, page: Existing) -> pa.Array:
     """The canonical form of changes: our own columns, then old and new of each of the table's `columns` that the
-    history still has."""
+    history still has. `form`: that of the seal."""
     own = [column.name for column in FIXED if column.name in page.values.column_names]
     values = page.values.select(own)
     at = own.index("changed_at")
     values = values.set_column(at, "changed_at", values["changed_at"].cast(pa.timestamp("ms", "UTC")))
     known = [name for name in columns if _stored(past, "old", name) in past.kept]
     for name in (_stored(past, side, name) for name in known for side in ("old", "new")):
-        values = values.append_column(name, page.values[name])
+        stored = page.values[name]
+        wide = form > _KINDS and pa.types.is_float32(stored.type)  # the column may be widened later
+        values = values.append_column(name, stored.cast(pa.float64()) if wide else stored)
     return canonical_rows(Existing(page.positions, values, page.locators, page.verbatim))
 
 
@@ -237,148 +243,14 @@ def _stored(past: Past, side: str, column: str) -> str:
     return fitted(f"{side}_{column}", lambda name: name in past.kept)
 
 
-def _joined(arrays: Sequence[np.ndarray]) -> np.ndarray:
+def joined(arrays: Sequence[np.ndarray]) -> np.ndarray:
+    """Arrays of numbers as one."""
     return np.concatenate(arrays) if arrays else np.empty(0, np.int64)
 
 
 def _gaps(numbers: np.ndarray, run: Mapping[str, Any]) -> list[list[int]]:
     """The spans between a batch's first and last number that no change of it has."""
     first, last = run["first_change"], run["last_change"]
+    if first is None or last is None:
+        return []
     return gaps(np.concatenate([[first - 1], numbers, [last + 1]]))
-
-
-# -- checking -----------------------------------------------------------------------------------------
-
-
-def by_batch(
-    past: Past, page: Existing, seals: Mapping[int, Seal]
-) -> Iterator[tuple[int, np.ndarray, pa.Array | None]]:
-    """The changes of a page by the batches that made them: the batch, the numbers of its changes, and the canonical
-    form of these if it is sealed."""
-    numbers = page.values[NUMBER].to_numpy()
-    batches = page.values["batch_no"]
-    mine = np.flatnonzero(batches.is_valid().to_numpy())
-    batch = pc.fill_null(batches, 0).to_numpy()[mine]
-    order = np.argsort(batch, kind="stable")
-    edges = np.append(np.flatnonzero(np.diff(batch[order], prepend=-1)), len(order))
-    forms: dict[tuple[str, ...], pa.Array] = {}
-    for begin, end in zip(edges[:-1].tolist(), edges[1:].tolist(), strict=True):
-        places = mine[order[begin:end]]
-        one = int(batch[order[begin]])
-        texts = None
-        if one in seals:
-            columns = tuple(seals[one].columns)
-            if columns not in forms:
-                forms[columns] = texts_of(past, columns, page)
-            whole = len(places) == len(numbers)
-            texts = forms[columns] if whole else forms[columns].take(pa.array(places))
-        yield one, numbers[places], texts
-
-
-class SealCheck:
-    """Checks the seals of a table's batches while its changes stream by."""
-
-    def __init__(self, past: Past) -> None:
-        self.past = past
-        begins = past.begins
-        self._gone = gone = begins.change if begins is not None else 0
-        self._every = {run["batch_no"]: run for run in past.runs()}
-        self._details = details_by_batch(details_of(past.session, past.info.name))
-        after = begins.batch or 0 if begins is not None else 0
-        self.runs = {
-            number: run
-            for number, run in self._every.items()
-            if (number > after if run["first_change"] is None else run["first_change"] > gone)
-        }
-        self._before = begins.seal if begins is not None else None
-        self.seals = {number: Seal.read(run["seal_text"]) for number, run in self.runs.items() if run["seal_text"]}
-        self._hashing = {number: _Hashing(max(seal.every, 1)) for number, seal in self.seals.items()}
-        self._others = {
-            number: OthersCheck(seal.others, partial(texts_of, past, seal.columns))
-            for number, seal in self.seals.items()
-            if seal.others is not None and min([seal.others.after + 1, *(one[0] for one in seal.others.late)]) > gone
-        }
-        self._strays: list[tuple[int, int]] = []
-
-    @property
-    def last(self) -> str | None:
-        """The hash at the end of the chain."""
-        return next((self.seals[number].hash for number in sorted(self.seals, reverse=True)), None)
-
-    def has(self, expected: str) -> bool:
-        """Whether a batch has a hash, and it is the last one or others follow it."""
-        return any(seal.hash == expected for seal in self.seals.values())
-
-    @property
-    def sealed(self) -> int:
-        return len(self.seals)
-
-    def add(self, page: Existing) -> None:
-        """Take up the next changes."""
-        if not self.seals:
-            return
-        there = page.values[NUMBER].to_numpy()
-        left = page if not len(there) or there[0] > self._gone else page.take(np.flatnonzero(there > self._gone))
-        for batch, numbers, texts in by_batch(self.past, left, self.seals):
-            if batch not in self.runs:
-                self._strays += [(number, batch) for number in numbers.tolist()]
-            elif texts is not None:
-                self._hashing[batch].add(numbers, texts)
-        if page.values["batch_no"].null_count:
-            for one in self._others.values():
-                one.add(page)
-
-    def wrong(self) -> Iterator[tuple[int | None, int | None, str]]:
-        """What is wrong: the batch, the change, in words."""
-        for number, batch in self._strays:
-            yield batch, number, "a change was added: there is no such batch"
-        for batch, check in self._others.items():
-            yield from ((batch, None, what) for what in check.wrong())
-        before = self._before
-        for place, batch in enumerate(sorted(self.seals)):
-            seal, run, hashing = self.seals[batch], self.runs[batch], self._hashing[batch]
-            if before is not None and seal.before != before:
-                yield batch, None, "the seal does not follow that of the batch before"
-            elif not place and seal.before is not None and self.past.begins is None:
-                yield batch, None, "the sealed batches before it were removed"
-            before = seal.hash
-            others = {number: self._every.get(int(number)) for number in seal.also}
-            found = hash_of(self.past, [*filter(None, others.values()), run], self._details, seal, hashing.digests())
-            if found == before and None not in others.values():
-                continue
-            places: list[tuple[int | None, int | None, str]] = []
-            for name, other in others.items():
-                if other is None:
-                    places.append((int(name), None, "the batch's row was removed"))
-                elif _check(other, self._details, seal.form) != seal.also[name]:
-                    places.append((int(name), None, "the batch's row was altered"))
-            places += ((batch, number, what) for number, what in self._places(seal, run, hashing))
-            yield from places
-            if not places:
-                yield batch, None, "the batch's row was altered, or changes that can no longer be told apart"
-
-    def _places(self, seal: Seal, run: Mapping[str, Any], hashing: _Hashing) -> Iterator[tuple[int, str]]:
-        first, last = run["first_change"] or 1, run["last_change"] or 0
-        numbers = _joined(hashing.numbers)
-        free = sum(end - begin + 1 for begin, end in seal.gaps)
-        if not 0 <= last - first + 1 - free <= 2 * len(numbers) + _MOST_CHECKS or free > 1 << 30:
-            return  # the batch's row, or the seal, is of something else
-        missing = np.zeros(last - first + 1, bool)
-        for begin, end in seal.gaps:
-            missing[max(begin - first, 0) : max(end - first + 1, 0)] = True
-        sealed = np.flatnonzero(~missing) + first
-        for number in np.setdiff1d(sealed, numbers).tolist():
-            yield number, "a change was removed"
-        for number in np.setdiff1d(numbers, sealed).tolist():
-            yield number, "a change was added"
-        was, now = as_checks(seal.digests()), as_checks(hashing.digests())
-        if seal.every == 1 and len(was) == len(sealed) and not np.array_equal(numbers, sealed):
-            _, mine, theirs = np.intersect1d(numbers, sealed, return_indices=True)
-        elif len(was) == len(now) and np.array_equal(numbers, sealed):
-            mine = theirs = np.arange(len(was))
-        else:
-            return
-        for at in mine[(now[mine] != was[theirs]).any(1)].tolist():
-            begin, end = at * seal.every, min((at + 1) * seal.every, len(numbers)) - 1
-            span = f"changes {numbers[begin]} to {numbers[end]}: one of them was altered"
-            yield int(numbers[begin]), "the change was altered" if begin == end else span

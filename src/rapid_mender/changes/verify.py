@@ -15,7 +15,8 @@ from ..stores.contract import Store
 from ..stores.urls import opened
 from .chains import TABLE, Chains
 from .past import Past, past_of
-from .seal import SealCheck
+from .seal_check import SealCheck
+from .unsealed import changes_of
 
 _MOST = 10_000
 _ALTERED = pa.schema([("batch_no", pa.int64()), ("change_no", pa.int64()), ("what", pa.string())])
@@ -48,6 +49,8 @@ class Verified:
     """How many batches are sealed."""
     seal: str | None = None
     """The hash at the end of their chain."""
+    unsealed: list[str] = field(default_factory=list)
+    """What no seal covers, though some batches of the table are sealed, in words: somebody may have altered it."""
     altered: pa.Table = field(default_factory=lambda: _ALTERED.empty_table())
     """What somebody altered in the history or in the batches, as the seals tell, or the counts of a batch without one:
     batch_no, change_no, what."""
@@ -91,6 +94,7 @@ class _Check:
             pairs = pairs[np.argsort(pairs[:, 0], kind="stable")][:_MOST]
             self.verified.differences = self._told(pairs)
         self.verified.sealed, self.verified.seal = self.seals.sealed, self.seals.last
+        self.verified.unsealed = self.seals.unsealed.words()
         altered = [*self.seals.wrong(), *self._lacking()]
         if expect is not None and not self.seals.has(expect):
             altered.append((None, None, "no batch has the seal that is expected"))
@@ -101,10 +105,10 @@ class _Check:
 
     def _lacking(self) -> Iterator[tuple[int, None, str]]:
         """The batches that are not sealed, and whose rows tell of more changes than the history has."""
-        for number, run in self.seals.runs.items():
-            told = sum(run[name] or 0 for name in ("inserted", "updated", "deleted"))
+        for run in self.seals.not_sealed():
+            number, told = run["batch_no"], changes_of(run)
             there = self.chains.of_batch[number]
-            if number not in self.seals.seals and run["first_change"] is not None and there < told:
+            if run["first_change"] is not None and there < told:
                 yield number, None, f"{told - there:,} of its {told:,} changes are not in the history"
 
     # -- differences ------------------------------------------------------------------------------------

@@ -148,6 +148,9 @@ def verified(done: Verified) -> None:
             console.print(f"{done.differences.num_rows - _LINES:,} lines more; --json has them.", style="dim")
     if done.sealed:
         console.print(Text(f"{done.sealed:,} batches are sealed; the last seal is {done.seal}.", "dim"))
+    if done.unsealed:
+        more = [f"{len(done.unsealed) - _LINES:,} more; --json has them"] * (len(done.unsealed) > _LINES)
+        console.print(Text("No seal covers " + "; ".join([*done.unsealed[:_LINES], *more]) + ".", "dim"))
 
 
 def pruned(done: Pruned) -> None:

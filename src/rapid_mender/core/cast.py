@@ -54,7 +54,7 @@ def cast(values: pa.Array | pa.ChunkedArray, column: Column) -> Cast:
     """Cast `values` to the type of `column`; bad values come back null and marked."""
     values = plain(values)
     kind, wanted = values.type, column.type
-    if pt.is_null(kind):
+    if values.null_count == len(values):
         return pa.nulls(len(values), wanted), None
     if pt.is_timestamp(kind) and kind.tz not in (None, "UTC") and pt.is_temporal(wanted):
         values = values.cast(pa.timestamp(kind.unit, "UTC"))  # in which no time of day is past the ends of time

@@ -226,7 +226,8 @@ def _days(text: pa.Array) -> tuple[np.ndarray, np.ndarray]:
 def _timestamp(text: pa.Array, wanted: pa.DataType) -> Cast:
     """A zone in the text is honoured: the moment is kept, in UTC."""
     text = _trimmed(text)
-    if wanted.tz is None and _of_lengths(text, 10, 16, 19) and (wanted.unit != "ns" or _near_today(text)):
+    plain = _of_lengths(text, 10, 16, 19) if wanted.tz is None else _in_utc(text)
+    if plain and (wanted.unit != "ns" or _near_today(text)):
         try:
             return pc.cast(text, wanted), None
         except pa.ArrowInvalid:
@@ -254,6 +255,12 @@ def _of_lengths(text: pa.Array, *lengths: int) -> bool:
     """Whether every text has one of the lengths, in bytes, or more than the last of them: Arrow reads 10 for 10:00."""
     lengths_of = np.asarray(pc.fill_null(pc.binary_length(text), lengths[0]))
     return bool((np.isin(lengths_of, lengths) | (lengths_of > lengths[-1])).all())
+
+
+def _in_utc(text: pa.Array) -> bool:
+    """Whether every text has seconds, a Z at its end, and a year from 1 on."""
+    zoned = pc.and_(pc.ends_with(text, "Z"), pc.greater_equal(text, "0001"))
+    return _of_lengths(text, 20) and bool(pc.all(pc.fill_null(zoned, True)).as_py())
 
 
 def _near_today(text: pa.Array) -> bool:

@@ -31,6 +31,8 @@ _COUNTED = 10_000
 """A sequence that is at most this far behind is advanced value by value; further behind, nobody else can catch up
 meanwhile."""
 _PAGE = 8160
+_LONG = ("text", "character varying", "bytea")
+_SHORT = 500  # letters, of which an entry of a B-tree can hold several times as many
 _POINTER = 18  # bytes that a long value leaves on its page
 
 
@@ -39,6 +41,11 @@ def _bytes(kind: pa.DataType) -> int:
     if pa.types.is_boolean(kind):
         return 1
     return kind.bit_width // 8 if pa.types.is_primitive(kind) else 0
+
+
+def _may_be_long(column: Column) -> bool:
+    limit = column.length if column.length is not None else _SHORT + 1
+    return (column.declared or "").startswith(_LONG) and limit > _SHORT
 
 
 class _Brought(NamedTuple):
@@ -346,6 +353,19 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
             return []
         at, to = (self._says(f"pg_catalog.quote_ident({one})::pg_catalog.text") for one in (here, "current_user"))
         return [f"GRANT TEMPORARY ON DATABASE {at} TO {to}"]
+
+    def add_index(self, info: TableInfo, name: str, columns: Sequence[str]) -> None:
+        """An entry of a B-tree holds 2,704 bytes at most, and a longer value could not be written. So each column of
+        texts or bytes without a limit has a hash index of its own."""
+        link, table = self._write.drained(), self._described(info)
+        hashed = [one.name for one in info.pick(columns) if _may_be_long(one)]
+        if not hashed:
+            super().add_index(info, name, columns)
+            return
+        sorted_ = [one for one in columns if one not in hashed]
+        parts = [*(f"USING hash ({name_sql(one)})" for one in hashed), f"({', '.join(map(name_sql, sorted_))})"]
+        for at, part in enumerate(parts if len(sorted_) > 1 else parts[: len(hashed)]):  # the last is the number
+            link.define(f"CREATE INDEX {name_sql(f'{name}_{at}' if at else name)} ON {table.sql} {part}")
 
     def cannot_make(self, info: TableInfo) -> str | None:
         if len(info.columns) > _MOST_COLUMNS:
