@@ -6,7 +6,9 @@ And if they make every seal anew, since anybody can, the chain has not the seal 
 from __future__ import annotations
 
 import json
-from collections.abc import Callable
+import secrets
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from dataclasses import asdict, replace
 from pathlib import Path
 from typing import Any
@@ -102,26 +104,66 @@ NAMED: dict[str, tuple[list[str], str]] = {
     "a change that was pruned": (changes(1, 1), "changes 1 to 2, which a prune has left that was cut; prune again"),
 }
 
+ALTERED: dict[str, tuple[int, list[tuple[int | None, int | None]]]] = {
+    "a new value": (2, [(2, 6)]), "a reason": (2, [(2, 6)]), "exchanged": (2, [(2, 6), (2, 7)]), "one removed": (2, [(2, 6)]),
+    "added to a sealed one": (0, [(2, 500), (2, 501)]), "a batch's actor": (2, [(2, None)]), "the counts of nothing": (5, [(3, None)]),
+    "its kind": (5, [(3, None)]), "unsealed": (0, [(5, None)]), "no seal": (5, [(5, None), (5, None), (6, None)]),
+}  # fmt: skip
+"""Of some the batch whose undo refuses, and all that verify tells: the batch, the change."""
+UNSEEN = ("one removed", "unsealed", "added to a sealed one")
+"""Of these the life of a row does not know."""
 
-def scene(url: str, run: Callable[..., None]) -> str:
-    """A table with a past; the seal that is noted of it."""
-    job = rm.Job(store=url, table="t", key="id", seal=True)
 
-    def merge(value: int, count: int, **more: Any) -> None:
-        rm.merge(job.model_copy(update=more), [{"id": n, "v": value * n} for n in range(count)])
+def uses(store: Store, folder: Path) -> dict[str, Callable[..., Any]]:
+    """What uses the changes of a table: whatever batch was altered, all of it has to be asked."""
+    goes = {"follower": secrets.token_hex(4), "commit_every": 7}
+    aside = {**goes, "to_store": rm.MemoryStore({}), "to_table": "log", "keep": "changes"}
+    files = {**goes, "to_folder": str(folder / secrets.token_hex(4))}
+    (folder / files["to_folder"]).mkdir()
+    return {
+        "as of": lambda **more: rm.as_of(store, "t", position=0, **more),
+        "one life": lambda **more: [rm.life(store, "t", {"id": n}, **more) for n in range(5)],
+        "a log": lambda **more: rm.sync(store, "t", **aside, **more),
+        "files": lambda **more: rm.sync(store, "t", **files, **more),
+    }
 
-    for value, count in ((1, 4), (2, 5), (2, 5)):
-        merge(value, count)
-    merge(3, 2, commit_every=1)
-    run("UPDATE rmend_batches SET status = 'running', seal = NULL, finished_at = NULL WHERE batch_no = 4")  # as after a kill
-    merge(4, 3)
-    merge(5, 3)
-    rm.prune(url, "t", before_batch=2)
-    merge(6, 3)
-    noted = rm.verify(url, "t").seal
-    merge(6, 3)
-    assert noted is not None
-    return noted
+
+def refusing(used: dict[str, Callable[..., Any]]) -> list[str]:
+    """Those that refuse altered batches, and take them as they are if they are forced."""
+    refused = list[str]()
+    for name, use in used.items():
+        try:
+            use()
+        except rm.AlteredError as error:
+            use(force=True)
+            refused += [name] * bool(error.batches)
+    return refused
+
+
+@contextmanager
+def scene(kind: str, folder: Path, prune: bool) -> Iterator[tuple[Store, str, Callable[..., Any]]]:
+    """A table with a past, the seal that is noted of it, and what makes a block in which it is altered."""
+    with databases.table(kind, folder, "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)") as (url, run), opened(url) as store:
+        job = rm.Job(store=store, table="t", key="id", seal=True)
+        for number, (value, count) in enumerate([(1, 4), (2, 5), (2, 5), (3, 2), (4, 3), (5, 3), (6, 3), (6, 3)], 1):
+            more = {"commit_every": 1} if number == 4 else {}
+            if number == 7 and prune:
+                rm.prune(store, "t", before_batch=2)
+            rm.merge(job.model_copy(update=more), [{"id": n, "v": value * n} for n in range(count)])
+            if number == 4:  # as after a kill
+                run("UPDATE rmend_batches SET status = 'running', seal = NULL, finished_at = NULL WHERE batch_no = 4")
+            if number == 7:
+                noted = rm.verify(store, "t").seal
+        run(*(f"CREATE TABLE kept_{name} AS SELECT * FROM {name}" for name in OURS))
+
+        @contextmanager
+        def altered(statements: list[str]) -> Iterator[rm.Verified]:
+            run(*statements)
+            yield rm.verify(store, "t")
+            run(*(sql for table in OURS for sql in (f"DELETE FROM {table}", f"INSERT INTO {table} SELECT * FROM kept_{table}")))
+
+        assert noted is not None
+        yield store, noted, altered
 
 
 def seal_anew(store: Store) -> None:
@@ -142,25 +184,36 @@ def seal_anew(store: Store) -> None:
 @pytest.mark.slow
 @databases.every
 def test_a_forged_past_is_told_or_named(kind: str, tmp_path: Path) -> None:
-    with databases.table(kind, tmp_path, "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)") as (url, run):
-        noted = scene(url, run)
-        run(*(f"CREATE TABLE kept_{name} AS SELECT * FROM {name}" for name in OURS))
-        with opened(url) as store:
-            sound = rm.verify(store, "t", expect=noted)
-            assert (sound.holds, sound.sealed) == (True, 6)
-            assert sound.unsealed == ["batch 4 (1 change), which was killed, or still runs", "batch 9 (no changes), from after the last seal"]
-            seal_anew(store)
-            assert rm.verify(store, "t", expect=noted).holds, "nothing was altered"
-            every = [*TOLD.items(), *((name, sql) for name, (sql, _) in NAMED.items())]
-            at = databases.KINDS.index(kind)
-            for name, altered in every if length.LONG else every[at :: len(databases.KINDS)]:
-                run(*altered)
-                found = rm.verify(store, "t")
+    with scene(kind, tmp_path, prune=True) as (store, noted, altered):
+        sound = rm.verify(store, "t", expect=noted)
+        assert (sound.holds, sound.sealed) == (True, 6)
+        assert sound.unsealed == ["batch 4 (1 change), which was killed, or still runs", "batch 9 (no changes), from after the last seal"]
+        seal_anew(store)
+        assert rm.verify(store, "t", expect=noted).holds, "nothing was altered"
+        every = [*TOLD.items(), *((name, sql) for name, (sql, _) in NAMED.items())]
+        for name, statements in every if length.LONG else every[databases.KINDS.index(kind) :: len(databases.KINDS)]:
+            with altered(statements) as found:
                 if name in TOLD:
                     assert not found.holds, name
                 else:
                     assert NAMED[name][1] in found.unsealed, (name, found.unsealed)
                 seal_anew(store)
                 assert name in NAMED or name == "no seal" or not rm.verify(store, "t", expect=noted).holds, f"{name}: sealed anew"
-                run(*(sql for table in OURS for sql in (f"DELETE FROM {table}", f"INSERT INTO {table} SELECT * FROM kept_{table}")))
-            assert rm.verify(store, "t", expect=noted).altered.num_rows == 0
+        assert rm.verify(store, "t", expect=noted).altered.num_rows == 0
+
+
+@pytest.mark.slow
+@databases.every
+def test_who_uses_altered_changes_is_told(kind: str, tmp_path: Path) -> None:
+    with scene(kind, tmp_path, prune=False) as (store, _, altered):
+        assert refusing(uses(store, tmp_path)) == []
+        every = list(ALTERED.items())
+        for name, (batch, told) in every if length.LONG else every[databases.KINDS.index(kind) :: len(databases.KINDS)]:
+            with altered(TOLD[name]) as found:
+                assert [(one["batch_no"], one["change_no"]) for one in found.altered.to_pylist()] == told, name
+                used = uses(store, tmp_path)
+                assert refusing(used) == [use for use in used if use != "one life" or name not in UNSEEN], name
+                if batch:
+                    with pytest.raises(rm.AlteredError, match=f"batch {batch} of .* was altered since it was sealed"):
+                        rm.undo(store, batch, preview=True)
+        assert refusing(uses(store, tmp_path)) == []

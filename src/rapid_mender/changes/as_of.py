@@ -20,12 +20,12 @@ from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..errors import JobError
 from ..incoming.ahead import ahead
-from ..stores.contract import Condition, Selection, Session, Store
+from ..stores.contract import Condition, Selection, Session, Store, Where
 from ..stores.urls import opened
 from .chains import agrees
 from .given import key_given, moment, whole
 from .guard import Guard, guard_after
-from .past import NUMBER, Past, past_of, together
+from .past import NUMBER, Past, in_utc, past_of, together
 
 _ALL_THE_SAME = "; with force it is taken for the same table"
 LIFE = ("valid_from", "valid_to", "change_no", "batch_no")
@@ -75,13 +75,15 @@ def as_it_was(
     whole("batch", batch)
     whole("position", position)
     past = past_of(session, table, hold=True)
-    at = position
+    at, ended = position, list[list[Condition]]()
     if batch is not None:
-        at = _end_of_batch(past, batch)
+        at, until = _end_of_batch(past, batch)
+        ended = [[Condition("batch_no", "<=", batch)], [Condition("finished_at", "<=", until)]]
     elif when is not None:
-        at = _last_before(past, moment("when", when), as_known)
+        moment_ = moment("when", when)
+        at, ended = _last_before(past, moment_, as_known), [[Condition("finished_at", "<=", moment_)]]
     assert at is not None
-    _check_reach(past, at, force)
+    _check_reach(past, at, force, ended)
     past.check_key(at + 1)
     names = past.known_since(at + 1)
     shape = replace(past.info, columns=tuple(past.info.pick(names)))
@@ -90,13 +92,14 @@ def as_it_was(
     return shape, _back(past, at, names, guard_after(past, at, wanted=not force))
 
 
-def _end_of_batch(past: Past, batch: int) -> int:
-    """The position after a batch."""
+def _end_of_batch(past: Past, batch: int) -> tuple[int, datetime]:
+    """The position after a batch, and when it ended."""
     runs = past.runs([[Condition("batch_no", "=", batch)]])
     if not runs:
         raise JobError(f"there is no batch {batch} of table {past.info.name!r}; see the batches of its store")
     before = past.runs([[Condition("batch_no", "<=", batch)], [Condition("last_change", ">=", 1)]], limit=1)
-    return int(before[0]["last_change"]) if before else 0
+    at = int(before[0]["last_change"]) if before else 0
+    return at, runs[0]["finished_at"] or runs[0]["started_at"]
 
 
 def _last_before(past: Past, when: datetime | None, as_known: bool) -> int:
@@ -108,6 +111,8 @@ def _last_before(past: Past, when: datetime | None, as_known: bool) -> int:
     last = past.session.read(past.kept, Selection(until, NUMBER, 1, columns=[NUMBER]))
     if len(last.positions):
         return int(last.values[NUMBER][0].as_py())
+    if begins is not None:
+        return begins.change  # nothing has changed yet since the last change that was pruned
     since = _known_since(past)
     if not as_known and since is not None and when is not None and when < since:
         raise JobError(
@@ -125,12 +130,12 @@ def _known_since(past: Past) -> datetime | None:
         mine = [[Condition("table_name", "=", past.info.name)]]
         begun = session.read(batches, Selection(mine, "batch_no", 1, True, ["started_at"]))
         first += begun.values["started_at"].to_pylist()
-    return min((one for one in first if one is not None), default=None)
+    return min((in_utc(one) for one in first if one is not None), default=None)
 
 
-def _check_reach(past: Past, position: int, force: bool) -> None:
+def _check_reach(past: Past, position: int, force: bool, ended: Where) -> None:
     """Raise JobError if the history since a position is not all there; with `force` not where another table has taken
-    the name."""
+    the name. `ended`: holds for batches that had ended by then; nothing if only the position is known."""
     begins = past.begins
     if begins is not None and position < begins.change:
         raise JobError(
@@ -138,8 +143,11 @@ def _check_reach(past: Past, position: int, force: bool) -> None:
             "changes were pruned"
         )
     why = "so nobody knows how the table was before that"
-    for hole in past.holes:
-        if (hole.after is None or hole.after >= position) and not (force and hole.why == "replaced"):
+    late = [hole for hole in past.holes if hole.after is None or hole.after >= position]
+    unrecorded = [hole.batch for hole in late if hole.why == "unrecorded"]
+    before = past.numbers_of([*ended, [Condition("batch_no", "=", one) for one in unrecorded]]) if unrecorded else []
+    for hole in late:
+        if not (force and hole.why == "replaced") and not (ended and hole.batch in before):
             raise JobError(f"{hole.words(past.info.name)}, {why}{_ALL_THE_SAME if hole.why == 'replaced' else ''}")
     if past.identity.replaced and not force and not agrees(past):
         raise JobError(f"{past.replaced_words}, and has other rows, {why}{_ALL_THE_SAME}")
@@ -153,10 +161,10 @@ def _back(past: Past, position: int, names: list[str], guard: Guard) -> Iterator
     wanted += [past.names[f"new_{name}"] for name in past.key]  # of the new rows only which they were
     since = guard.read([[Condition(NUMBER, ">", position)]], wanted)
     changes = together(since or [past.nothing()])
-    slots = past.slots(changes).without_passing()
+    slots = past.slots(changes)
     old = past.rows(changes, "old", columns).values
     keys = pa.concat_tables([old.select(past.key), past.rows(changes, "new", past.key).values])
-    touched = np.where(slots.had, slots.before, slots.after + old.num_rows)
+    touched = np.where(slots.had, slots.before, np.where(slots.has, slots.after + old.num_rows, slots.last))
     seed = secrets.randbits(64)
     seen = np.unique(past.hash_keys(keys.take(pa.array(touched)), seed))
     for page, folded in ahead(_scanned(past, columns)):

@@ -34,7 +34,9 @@ class Detail:
     - mended: what changed in the pause that batch `of_batch` noted was found.
     - origin: the batch brought changes of the table that `name` stands for, the last of which has the fingerprint
       `value`, see `followers`.
-    - archive, restored: deleted rows were put into the table `name`; rows were put back out of it.
+    - archive: deleted rows were put into the table `name`.
+    - restored: the undo made undone what batch `of_batch` did to the archive `name`; without `of_batch`, as of earlier
+      versions: the rows that it inserted came out of there.
     - left: the undo left `row_count` rows as they were.
     - versions: how the table keeps them: `role` says what the column `name` is (from, to, column, also, key); with the
       role "open" `value` stands for no end, with "included" the end is the last day. Only if that is another way than

@@ -5,7 +5,7 @@ from __future__ import annotations
 import secrets
 from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
-from datetime import datetime
+from datetime import UTC, datetime
 from functools import cached_property
 from typing import Any, Literal
 
@@ -138,6 +138,11 @@ class Past:
     def columns(self) -> list[str]:
         """The columns that the table and its history both have."""
         return [name for name in self.info.names if self.names[f"old_{name}"] in self.kept]
+
+    @property
+    def is_complete(self) -> bool:
+        """Whether the history has all columns of the table."""
+        return len(self.columns) == len(self.info.columns)
 
     @cached_property
     def began(self) -> dict[str, int]:
@@ -351,10 +356,17 @@ def runs_of(
     check_rows(session, BATCHES, rows)
     for row in rows:
         _check_span(session, row)
+        for name in ("started_at", "finished_at"):
+            row[name] = None if row[name] is None else in_utc(row[name])
         for name, none in (("figures", {}), ("undoes", []), ("seal", {})):
             row[f"{name}_text"] = row[name]
             row[name] = read_json(row[name], none)
     return rows
+
+
+def in_utc(at: datetime) -> datetime:
+    """A time of our own tables; MariaDB's have no zone."""
+    return at.replace(tzinfo=UTC) if at.tzinfo is None else at
 
 
 def _check_span(session: Session, run: Mapping[str, Any]) -> None:

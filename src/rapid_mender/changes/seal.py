@@ -142,7 +142,8 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     number = [Condition("batch_no", "<", run["batch_no"])]
     last = past.runs([number, SEALED], limit=1)
     since = past.runs([number, [Condition("batch_no", ">", last[0]["batch_no"] if last else 0)]])
-    ended = [one for one in since if one["finished_at"] is not None] if last else []
+    noted = past.begins.noted if past.begins is not None else None
+    ended = [one for one in since if one["finished_at"] is not None and (last or one["batch_no"] == noted)]
     details = details_of_runs(past, [*ended, run])
     prior = Seal.read(last[0]["seal_text"]) if last else None
     before = prior.hash if prior is not None else None

@@ -155,6 +155,9 @@ class _Undo:
         first = min(numbered, default=what.first)
         past.check_key(first)
         self.columns = [name for name in past.known_since(first) if not self.info[name].generated]
+        self.recorder = Recorder(self.session, self.info, None, True, undoes=numbers, kind="undo")
+        if not preview and not past.is_complete:  # MariaDB alters no table that a transaction has read
+            self.recorder.await_changes()
         self.changes = self._changes(what)
         self.old, self.new = (past.rows(self.changes, side, self.columns) for side in ("old", "new"))
         self.undone = Undone(self.info.name, "", past.key, numbers, not preview, what.words)
@@ -163,8 +166,7 @@ class _Undo:
         self.conflicts = Conflicts(past, self.columns, self.old, self.new)
         self.writes = not preview
         self.reason = f"undoes {what.words}"
-        self.recorder = Recorder(self.session, self.info, None, True, undoes=numbers, kind="undo")
-        self.archives = Archives(past, self.changes, self.old, self.new)
+        self.archives = Archives(past, self.changes, self.old)
         self._left = [self.old.values.select(past.key).slice(0, 0)]
         """The keys of the rows that stay as they are."""
 
@@ -210,10 +212,12 @@ class _Undo:
         """Look at every row that the batches touched, and put back what can be."""
         if not len(self.changes.positions):
             self.guard.check()
+            if self.recorder.batch is not None:  # its row is there, and stays
+                self.recorder.finish(dict.fromkeys(NAMES, 0), {})
             return replace(self.undone, wrote=False)
         if self.writes:
             self.recorder.await_changes()
-        every = self.past.slots(self.changes).without_passing()
+        every = self._changed(self.past.slots(self.changes).without_passing())
         self._check_reach(every)
         moved, rest = _linked(every)
         waiting = [(slots, RowWriter(self.session, self.recorder, self.info, key)) for slots, key in
@@ -234,6 +238,15 @@ class _Undo:
         if self.writes:
             self.archives.settle(pa.concat_tables(self._left))
         return self._ended()
+
+    def _changed(self, slots: Slots) -> Slots:
+        """Without those whose row is, in the columns that are known, after the changes as it was before."""
+        there = np.flatnonzero(slots.had & slots.has)
+        old, new = self.old.take(slots.before[there]), self.new.take(slots.after[there])
+        same = np.ones(len(there), bool)
+        for name in self.columns:
+            same &= ~unlike(old, new, name)
+        return slots.take(np.delete(np.arange(len(slots)), there[same])) if same.any() else slots
 
     def _sorted(self, slots: Slots) -> Slots:
         """By key, so that rows which lie together are put back together."""

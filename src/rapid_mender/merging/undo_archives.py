@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Mapping
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -10,7 +11,7 @@ import pyarrow.compute as pc
 
 from ..changes.detail import Detail
 from ..changes.details import batches_between, details_of
-from ..changes.past import Past
+from ..changes.past import MOST_CHANGES, Past
 from ..core.compare import differs
 from ..core.existing import Existing
 from ..core.hashing import hash_rows
@@ -20,23 +21,25 @@ from ..core.names import in_quotes
 from ..core.repeats import among
 from ..core.schema import TableInfo
 from ..errors import JobError
+from ..stores.contract import Condition
 
 _SEED = 1
 
 
 class Archives:
-    """The archive of the changes that are undone. `old` and `new` are their rows. Raises JobError if there are several.
+    """The archive of the changes that are undone. `old` are their old rows. Raises JobError if there are several.
 
-    Each delete of a batch that archives has made a copy of its old row; each insert of an undo that puts rows back out
-    of an archive has taken a copy of its new row out. What is left of both, for each row, is made undone.
+    Each delete of a merge that archives has made a copy of its old row. An undo has moved the same copies the other
+    way as the batches that it undid, but for those of rows which it left. What is left of all, for each row, is made
+    undone.
     """
 
-    def __init__(self, past: Past, changes: Existing, old: Existing, new: Existing) -> None:
+    def __init__(self, past: Past, changes: Existing, old: Existing) -> None:
         self._past, self._session, self._changes = past, past.session, changes
-        self._old, self._new = old.values, new.values
+        self._old = old.values
         self._noted = self._of_batches()
         self._table = self._one()
-        self._took, self._put = False, False
+        self._wrote = False
 
     def _of_batches(self) -> list[Detail]:
         """What the batches of the changes have noted of archives."""
@@ -56,35 +59,82 @@ class Archives:
     @property
     def details(self) -> list[Detail]:
         """What the undo itself is to note."""
-        name = None if self._table is None else self._table.name
-        done: list[tuple[bool, Literal["restored", "archive"]]] = [(self._took, "restored"), (self._put, "archive")]
-        return [Detail(what, name=name) for did, what in done if did]
+        if self._table is None or not self._wrote:
+            return []
+        return [
+            Detail("restored", name=self._table.name, of_batch=one) for one in sorted({x.batch for x in self._noted})
+        ]
 
     def settle(self, kept: pa.Table) -> None:
         """Make undone what the changes did to the archive, but for the rows with one of the keys that are `kept`."""
         if self._table is None:
             return
-        copied, removed = self._of("archive", "delete"), self._of("restored", "insert")
-        rows = pa.concat_tables([self._old.take(pa.array(copied)), self._new.take(pa.array(removed))])
+        rows, sign = self._moved()
         if not rows.num_rows:
             return
-        sign = np.concatenate([np.ones(len(copied), np.int64), -np.ones(len(removed), np.int64)])
         same = hash_rows([*self._past.fold_keys(rows), *(one_array(rows[name]) for name in rows.column_names)], _SEED)
         _, first, which = np.unique(same, return_index=True, return_inverse=True)
         net = np.zeros(len(first), np.int64)
         np.add.at(net, which, sign)
         if kept.num_rows:
-            left = np.unique(self._past.hash_keys(kept, _SEED))
-            net[among(self._past.hash_keys(rows.take(pa.array(first)).select(self._past.key), _SEED), left)] = 0
+            left = np.unique(self._hashed(kept))
+            net[among(self._hashed(rows.take(pa.array(first))), left)] = 0
         for turn in range(int(np.abs(net).max(initial=0))):
             self._take_out(rows.take(pa.array(first[net > turn])))
             self._put_in(rows.take(pa.array(first[net < -turn])))
 
-    def _of(self, what: str, action: str) -> np.ndarray:
-        """The changes of an action in batches that have noted something, by their places."""
-        batches = pa.array([one.batch for one in self._noted if one.detail == what], pa.int64())
-        mine = pc.is_in(self._changes.values["batch_no"].cast(pa.int64()), batches)
-        return np.flatnonzero(mask_of(pc.and_(mine, pc.equal(self._changes.values["action"], action))))
+    def _moved(self) -> tuple[pa.Table, np.ndarray]:
+        """The rows whose copies the changes put into the archive (1), or took out (-1)."""
+        tables, signs = [self._old.slice(0, 0)], [np.empty(0, np.int64)]
+        todo: list[tuple[int, int, np.ndarray | None]] = [(batch, 1, None) for batch in {x.batch for x in self._noted}]
+        since = MOST_CHANGES
+        while todo:
+            batch, sign, keys = todo.pop()
+            (run,) = self._past.runs([[Condition("batch_no", "=", batch)]], seals=False)
+            noted = details_of(self._session, self._past.info.name, where=batches_between(batch, batch))
+            undone = [one.of_batch for one in noted if one.detail == "restored" and one.of_batch is not None]
+            if undone and not self._pruned(undone):
+                if any(one.detail == "left" for one in noted):
+                    changed = [self._of(run, side, None) for side in ("old", "new")]
+                    keys = np.unique(self._hashed(pa.concat_tables(changed)))
+                todo += [(one, -sign, keys) for one in undone]
+                continue
+            for one in noted:
+                if one.detail in ("archive", "restored") and self._table is not None and one.name == self._table.name:
+                    deleted = one.detail == "archive"
+                    rows = self._of(run, "old", "delete") if deleted else self._of(run, "new", "insert")
+                    if keys is not None:
+                        rows = rows.filter(pa.array(among(self._hashed(rows), keys)))
+                    since = min(since, run["first_change"] or since)
+                    tables.append(rows)
+                    signs.append(np.full(rows.num_rows, sign if deleted else -sign, np.int64))
+        known = [name for name in self._old.column_names if self._past.began.get(name, 0) <= since]
+        return pa.concat_tables(tables).select(known), np.concatenate(signs)
+
+    def _pruned(self, batches: list[int]) -> bool:
+        """Whether the changes of one of some batches are gone: then the undo's own tell which copies it moved."""
+        begins = self._past.begins
+        if begins is None:
+            return False
+        gone = [[Condition("first_change", "<=", begins.change)]]
+        return bool(self._past.numbers_of([*gone, [Condition("batch_no", "=", one) for one in batches]]))
+
+    def _hashed(self, rows: pa.Table) -> np.ndarray:
+        return self._past.hash_keys(rows.select(self._past.key), _SEED)
+
+    def _of(self, run: Mapping[str, Any], side: str, action: str | None) -> pa.Table:
+        """The old or new rows of a batch's changes; `action`: only of those."""
+        every, columns = self._changes.values["batch_no"], self._old.column_names
+        places = np.flatnonzero(mask_of(pc.fill_null(pc.equal(every, run["batch_no"]), False)))
+        pages = [self._changes.take(places)] if len(places) else self._past.changes(self._past.of_run(run))
+        tables = [self._old.slice(0, 0)]
+        for page in pages:
+            none = {"old": "insert", "new": "delete"}[side]
+            actions = page.values["action"]
+            mask = pc.not_equal(actions, none) if action is None else pc.equal(actions, action)
+            mine = page.take(np.flatnonzero(mask_of(mask)))
+            tables.append(self._past.rows(mine, side, columns).values)
+        return pa.concat_tables(tables)
 
     def _take_out(self, rows: pa.Table) -> None:
         """Delete one copy of each of some rows from the archive, where it stands there as it was."""
@@ -100,14 +150,14 @@ class Archives:
             match &= ~differs(one_array(there.values[name]), one_array(rows[name].take(pa.array(there.positions))))
         _, first = np.unique(there.positions[match], return_index=True)
         if len(first):
-            self._took = True
+            self._wrote = True
             self._session.delete(self._table, there.take(np.flatnonzero(match)[first])).refusals()
 
     def _put_in(self, rows: pa.Table) -> None:
         assert self._table is not None
         if not rows.num_rows:
             return
-        self._put = True
+        self._wrote = True
         some = rows.select([name for name in rows.column_names if name in self._table])
-        if refused := self._session.insert(self._table, some, ()).refusals():
+        if refused := self._session.insert(self._table, some, self._table.primary_key).refusals():
             raise JobError(f"the archive {self._table.name!r} does not take a row back: {next(iter(refused.values()))}")

@@ -189,7 +189,7 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
         if not info.triggers and not any(column.has_default or column.generated for column in left_out):
             refused = self._insert(info, values)
             return Written(Existing(np.arange(values.num_rows), info.complete(values), pa.table({})), None, refused)
-        keyless = [name for name in key if name not in values.column_names]
+        keyless = not key or any(name not in values.column_names for name in key)
         last = self._last_row(info) if keyless else 0
         self._watch(info)
         refused = self._insert(info, values)
