@@ -1,4 +1,4 @@
-"""Kills and crowds at length, on every store: `python -m tests.long [TIMES]`, with TIMES times as many as in some ten minutes."""
+"""Kills, crowds and the model of the past at length, on every store: `python -m tests.long [TIMES]`, with TIMES times as many as in some ten minutes."""
 
 from __future__ import annotations
 
@@ -18,6 +18,7 @@ def runs(times: int) -> list[list[str]]:
             out += [["tests.killing", kind, "20000", kills, *captured], ["tests.killing", f"{kind}-undo", "15000", kills, *captured]]
             out += [["tests.killing", f"{kind}-sync", "5000", kills, *captured]]
         out += [["tests.killing", f"{kind}-threads", "40", kills]]
+        out += [["tests.past", kind, str(30 * times), str(int(time.time()))]]
         out += [["tests.killing", f"{kind}-fill", "20000", kills, KINDS[KINDS.index(kind) - 1]]]
         if kind != "sqlite":
             out += [["tests.killing", f"{kind}-server", "5000", kills], ["tests.crowd", kind, seconds]]
