@@ -16,9 +16,8 @@ import numpy as np
 import pyarrow as pa
 
 from ..core.existing import Existing
-from ..core.own_tables import BATCHES_TABLE
 from ..errors import AlteredError
-from ..stores.contract import Condition, Selection, Where
+from ..stores.contract import Condition, Where
 from .details import batches_between
 from .past import MOST_CHANGES, NUMBER, Past
 from .seal import SEALED, Details, Seal, as_checks, details_of_runs, hash_of, hashed, text_of
@@ -184,7 +183,4 @@ def guard_after(past: Past, position: int, until: int = MOST_CHANGES, wanted: bo
 
 def any_sealed(past: Past, after: int) -> bool:
     """Whether a batch with changes after a position is sealed."""
-    where = [[Condition("table_name", "=", past.info.name)], [Condition("last_change", ">", after)], SEALED]
-    kept = past.session.find_own(BATCHES_TABLE)
-    found = Selection(where, "batch_no", 1, columns=["batch_no"])
-    return kept is not None and "seal" in kept and len(past.session.read(kept, found).positions) > 0
+    return bool(past.numbers_of([[Condition("last_change", ">", after)], SEALED], 1))

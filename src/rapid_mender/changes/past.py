@@ -124,13 +124,13 @@ class Past:
         here = [[Condition("table_name", "=", self.info.name)], *where]
         return runs_of(self.session, here, limit, None if seals else _BUT_SEALS)
 
-    def numbers_of(self, where: Where) -> list[int]:
-        """The numbers of the table's batches for which conditions hold, ascending."""
+    def numbers_of(self, where: Where, limit: int | None = None) -> list[int]:
+        """The numbers of the table's batches for which conditions hold, ascending; the last `limit`."""
         here = [[Condition("table_name", "=", self.info.name)], *where]
         kept = self.session.find_own(BATCHES_TABLE)
         if kept is None or any(one.column not in kept for group in where for one in group):
             return []
-        found = self.session.read(kept, Selection(here, "batch_no", columns=["batch_no"]))
+        found = self.session.read(kept, Selection(here, "batch_no", limit, columns=["batch_no"]))
         numbers: list[int] = found.values["batch_no"].to_pylist()
         return numbers
 
@@ -367,6 +367,11 @@ def runs_of(
 def in_utc(at: datetime) -> datetime:
     """A time of our own tables; MariaDB's have no zone."""
     return at.replace(tzinfo=UTC) if at.tzinfo is None else at
+
+
+def changes_made(run: Mapping[str, Any]) -> int:
+    """How many changes a batch made, as its row says."""
+    return sum(run[name] or 0 for name in ("inserted", "updated", "deleted"))
 
 
 def _check_span(session: Session, run: Mapping[str, Any]) -> None:

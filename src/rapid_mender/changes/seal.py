@@ -28,8 +28,7 @@ from .detail import Detail
 from .details import STANDING, batches_between, details_by_batch, details_of
 from .earlier import details_in
 from .others import Others, gaps, others_of
-from .past import NUMBER, Past
-from .unsealed import changes_of
+from .past import NUMBER, Past, changes_made
 
 _OF_THE_RUN = (
     "batch_no", "table_name", "job", "actor", "application", "started_at", "finished_at", "inserted", "updated",
@@ -147,7 +146,7 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
     details = details_of_runs(past, [*ended, run])
     prior = Seal.read(last[0]["seal_text"]) if last else None
     before = prior.hash if prior is not None else None
-    hashing = Hashing(max(1, -(-changes_of(run) // MOST_CHECKS)))
+    hashing = Hashing(max(1, -(-changes_made(run) // MOST_CHECKS)))
     if run["first_change"] is not None:
         for page in past.changes(past.of_run(run)):
             hashing.add(page.values[NUMBER].to_numpy(), texts_of(past, columns, _FORM, page))
@@ -164,10 +163,6 @@ def seal_of(past: Past, run: Mapping[str, Any]) -> str:
 def is_sealed(text: str | None) -> bool:
     """Whether a batch's seal says that it has one."""
     return bool(Seal.read(text or "").hash)
-
-
-def _changes_of(run: Mapping[str, Any]) -> int:
-    return sum(run[name] or 0 for name in ("inserted", "updated", "deleted"))
 
 
 Details = Mapping[int, Sequence[Detail]]

@@ -140,7 +140,9 @@ class SealCheck:
             return
         numbers = page.values[NUMBER].to_numpy()
         if numbers[0] <= self._gone:
-            self._strays += [(None, one, "a change was added: none has such a number") for one in numbers[numbers < 1]]
+            self._strays += [
+                (None, one, "a change was added: none has such a number") for one in numbers[numbers < 1].tolist()
+            ]
             self.unsealed.left_over(numbers[(numbers > 0) & (numbers <= self._gone)])
             page = page.take(np.flatnonzero(numbers > self._gone))
         for batch, mine, texts in by_batch(self.past, page, self.seals):

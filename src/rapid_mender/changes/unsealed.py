@@ -8,10 +8,7 @@ from typing import Any
 
 import numpy as np
 
-
-def changes_of(run: Mapping[str, Any]) -> int:
-    """How many changes a batch made, as its row says."""
-    return sum(run[name] or 0 for name in ("inserted", "updated", "deleted"))
+from .past import changes_made
 
 
 class Unsealed:
@@ -20,6 +17,7 @@ class Unsealed:
     def __init__(self, runs: Mapping[int, Mapping[str, Any]], sealed: Collection[int], also: Collection[int]) -> None:
         """`sealed`: the batches that have a seal; `also`: those whose rows are covered by the seal of another."""
         self._runs, self._sealed, self._also = runs, sealed, also
+        self._first, self._last = min(sealed, default=0), max(sealed, default=0)
         self._others, self._left = _Numbers(), _Numbers()
 
     def by_others(self, numbers: np.ndarray) -> None:
@@ -38,7 +36,7 @@ class Unsealed:
         for why, some in groupby(sorted(self._runs), self._why):
             if why:
                 numbers = list(some)
-                count = sum(changes_of(self._runs[number]) for number in numbers)
+                count = sum(changes_made(self._runs[number]) for number in numbers)
                 one = len(numbers) == 1
                 what = f"batch {numbers[0]}" if one else f"batches {numbers[0]} to {numbers[-1]}"
                 yield f"{what} ({_counted(count)}), {why[0] if one else why[1]}"
@@ -50,13 +48,13 @@ class Unsealed:
     def _why(self, number: int) -> tuple[str, str] | None:
         """Why a batch is in no seal, in words for one and for several; None if it is in one."""
         run = self._runs[number]
-        if number in self._sealed or (number in self._also and not changes_of(run)):
+        if number in self._sealed or (number in self._also and not changes_made(run)):
             return None
         if run["status"] == "running":
             return "which was killed, or still runs", "which were killed, or still run"
-        if number < min(self._sealed):
+        if number < self._first:
             return _same("from before the first seal")
-        return _same("from after the last seal" if number > max(self._sealed) else "merged without a seal")
+        return _same("from after the last seal" if number > self._last else "merged without a seal")
 
 
 class _Numbers:
@@ -74,8 +72,8 @@ class _Numbers:
 
     @property
     def words(self) -> str:
-        among = "" if self.count > self._last - self._first else f"{_counted(self.count)} among "
-        return f"{among}{self._first} to {self._last}" if among else f"changes {self._first} to {self._last}"
+        whole = self.count > self._last - self._first
+        return f"{'changes' if whole else f'{_counted(self.count)} among'} {self._first} to {self._last}"
 
 
 def _same(words: str) -> tuple[str, str]:

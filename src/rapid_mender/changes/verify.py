@@ -14,9 +14,8 @@ from ..core.existing import Existing
 from ..stores.contract import Store
 from ..stores.urls import opened
 from .chains import TABLE, Chains
-from .past import Past, past_of
+from .past import Past, changes_made, past_of
 from .seal_check import SealCheck
-from .unsealed import changes_of
 
 _MOST = 10_000
 _ALTERED = pa.schema([("batch_no", pa.int64()), ("change_no", pa.int64()), ("what", pa.string())])
@@ -106,7 +105,7 @@ class _Check:
     def _lacking(self) -> Iterator[tuple[int, None, str]]:
         """The batches that are not sealed, and whose rows tell of more changes than the history has."""
         for run in self.seals.not_sealed():
-            number, told = run["batch_no"], changes_of(run)
+            number, told = run["batch_no"], changes_made(run)
             there = self.chains.of_batch[number]
             if run["first_change"] is not None and there < told:
                 yield number, None, f"{told - there:,} of its {told:,} changes are not in the history"

@@ -15,7 +15,7 @@ import pyarrow.compute as pc
 from ..changes.detail import Detail
 from ..changes.given import whole
 from ..changes.guard import Guard
-from ..changes.past import NUMBER, Past, past_of
+from ..changes.past import NUMBER, Past, changes_made, past_of
 from ..changes.past import together as joined
 from ..changes.recorder import Recorder
 from ..core.compare import Patterns, unlike
@@ -183,7 +183,7 @@ class _Undo:
         of = [Condition("batch_no", "=", number) for number in numbers]
         pages = self.guard.read([*bounds, of], names)
         there = sum(len(page.positions) for page in pages)
-        wanted = sum(run[name] or 0 for run in self.runs for name in ("inserted", "updated", "deleted"))
+        wanted = sum(map(changes_made, self.runs))
         if there < wanted:
             self.guard.check()
             raise JobError(

@@ -2,8 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
-from typing import Any
+from collections.abc import Iterator
 
 import numpy as np
 import pyarrow as pa
@@ -11,7 +10,7 @@ import pyarrow.compute as pc
 
 from ..changes.detail import Detail
 from ..changes.details import batches_between, details_of
-from ..changes.past import MOST_CHANGES, Past
+from ..changes.past import MOST_CHANGES, NUMBER, Past
 from ..core.compare import differs
 from ..core.existing import Existing
 from ..core.hashing import hash_rows
@@ -37,17 +36,17 @@ class Archives:
     def __init__(self, past: Past, changes: Existing, old: Existing) -> None:
         self._past, self._session, self._changes = past, past.session, changes
         self._old = old.values
-        self._noted = self._of_batches()
+        self._scope = set(pc.unique(changes.values["batch_no"]).drop_null().to_pylist())
+        self._noted = [one for one in self._notes(self._scope) if one.detail != "left"]
         self._table = self._one()
         self._wrote = False
 
-    def _of_batches(self) -> list[Detail]:
-        """What the batches of the changes have noted of archives."""
-        batches = pc.unique(self._changes.values["batch_no"]).drop_null().to_pylist()
+    def _notes(self, batches: set[int]) -> list[Detail]:
+        """What some batches have noted of archives, and of rows that they left."""
         if not batches:
             return []
         within = batches_between(min(batches), max(batches))
-        noted = details_of(self._session, self._past.info.name, "archive", "restored", where=within)
+        noted = details_of(self._session, self._past.info.name, "archive", "restored", "left", where=within)
         return [one for one in noted if one.batch in batches]
 
     def _one(self) -> TableInfo | None:
@@ -85,33 +84,35 @@ class Archives:
 
     def _moved(self) -> tuple[pa.Table, np.ndarray]:
         """The rows whose copies the changes put into the archive (1), or took out (-1)."""
-        tables, signs = [self._old.slice(0, 0)], [np.empty(0, np.int64)]
-        todo: list[tuple[int, int, np.ndarray | None]] = [(batch, 1, None) for batch in {x.batch for x in self._noted}]
-        since = MOST_CHANGES
-        while todo:
-            batch, sign, keys = todo.pop()
-            (run,) = self._past.runs([[Condition("batch_no", "=", batch)]], seals=False)
-            noted = details_of(self._session, self._past.info.name, where=batches_between(batch, batch))
-            undone = [one.of_batch for one in noted if one.detail == "restored" and one.of_batch is not None]
-            if undone and not self._pruned(undone):
-                if any(one.detail == "left" for one in noted):
-                    changed = [self._of(run, side, None) for side in ("old", "new")]
-                    keys = np.unique(self._hashed(pa.concat_tables(changed)))
-                todo += [(one, -sign, keys) for one in undone]
-                continue
-            for one in noted:
-                if one.detail in ("archive", "restored") and self._table is not None and one.name == self._table.name:
-                    deleted = one.detail == "archive"
-                    rows = self._of(run, "old", "delete") if deleted else self._of(run, "new", "insert")
-                    if keys is not None:
-                        rows = rows.filter(pa.array(among(self._hashed(rows), keys)))
-                    since = min(since, run["first_change"] or since)
-                    tables.append(rows)
-                    signs.append(np.full(rows.num_rows, sign if deleted else -sign, np.int64))
+        assert self._table is not None
+        tables, signs, since = [self._old.slice(0, 0)], [np.empty(0, np.int64)], MOST_CHANGES
+        groups: list[tuple[int, np.ndarray | None, set[int]]] = [(1, None, {one.batch for one in self._noted})]
+        while groups:
+            sign, keys, batches = groups.pop()
+            noted = self._notes(batches)
+            undos = self._undone_by(noted)
+            left = {one.batch for one in noted if one.detail == "left"}
+            groups += [(-sign, self._keys_of(undo) if undo in left else keys, undone) for undo, undone in undos.items()]
+            for what, side, action, way in (("archive", "old", "delete", 1), ("restored", "new", "insert", -1)):
+                mine = {one.batch for one in noted if one.detail == what and one.name == self._table.name}
+                rows, first = self._of(mine - undos.keys(), side, action)
+                if keys is not None:
+                    rows = rows.filter(pa.array(among(self._hashed(rows), keys)))
+                since = min(since, first)
+                tables.append(rows)
+                signs.append(np.full(rows.num_rows, sign * way, np.int64))
         known = [name for name in self._old.column_names if self._past.began.get(name, 0) <= since]
         return pa.concat_tables(tables).select(known), np.concatenate(signs)
 
-    def _pruned(self, batches: list[int]) -> bool:
+    def _undone_by(self, noted: list[Detail]) -> dict[int, set[int]]:
+        """By undo the batches whose copies it moved back, where their changes are there."""
+        undos: dict[int, set[int]] = {}
+        for one in noted:
+            if one.detail == "restored" and one.of_batch is not None:
+                undos.setdefault(one.batch, set()).add(one.of_batch)
+        return {undo: undone for undo, undone in undos.items() if not self._pruned(undone)}
+
+    def _pruned(self, batches: set[int]) -> bool:
         """Whether the changes of one of some batches are gone: then the undo's own tell which copies it moved."""
         begins = self._past.begins
         if begins is None:
@@ -122,19 +123,35 @@ class Archives:
     def _hashed(self, rows: pa.Table) -> np.ndarray:
         return self._past.hash_keys(rows.select(self._past.key), _SEED)
 
-    def _of(self, run: Mapping[str, Any], side: str, action: str | None) -> pa.Table:
-        """The old or new rows of a batch's changes; `action`: only of those."""
-        every, columns = self._changes.values["batch_no"], self._old.column_names
-        places = np.flatnonzero(mask_of(pc.fill_null(pc.equal(every, run["batch_no"]), False)))
-        pages = [self._changes.take(places)] if len(places) else self._past.changes(self._past.of_run(run))
-        tables = [self._old.slice(0, 0)]
-        for page in pages:
+    def _keys_of(self, batch: int) -> np.ndarray:
+        """Hashes of the keys of the rows that a batch changed."""
+        return np.unique(self._hashed(pa.concat_tables([self._of({batch}, side, None)[0] for side in ("old", "new")])))
+
+    def _of(self, batches: set[int], side: str, action: str | None) -> tuple[pa.Table, int]:
+        """The old or new rows of the changes of some batches, and the first of these; `action`: only of those."""
+        tables, first = [self._old.slice(0, 0)], MOST_CHANGES
+        for page in self._changes_of(batches):
             none = {"old": "insert", "new": "delete"}[side]
             actions = page.values["action"]
             mask = pc.not_equal(actions, none) if action is None else pc.equal(actions, action)
+            mask = pc.and_(mask, pc.is_in(page.values["batch_no"].cast(pa.int64()), pa.array(batches, pa.int64())))
             mine = page.take(np.flatnonzero(mask_of(mask)))
-            tables.append(self._past.rows(mine, side, columns).values)
-        return pa.concat_tables(tables)
+            if len(mine.positions):
+                first = min(first, pc.min(mine.values[NUMBER]).as_py())
+                tables.append(self._past.rows(mine, side, self._old.column_names).values)
+        return pa.concat_tables(tables), first
+
+    def _changes_of(self, batches: set[int]) -> Iterator[Existing]:
+        """Changes among which are those of some batches."""
+        if batches & self._scope:
+            yield self._changes
+        if others := batches - self._scope:
+            runs = self._past.runs([[Condition("batch_no", "=", one) for one in sorted(others)]], seals=False)
+            spans = [(run["first_change"], run["last_change"]) for run in runs if run["first_change"] is not None]
+            if spans:
+                after, until = min(first for first, _ in spans) - 1, max(last for _, last in spans)
+                of = [Condition("batch_no", "=", one) for one in sorted(others)]
+                yield from self._past.changes([*self._past.between(after, until), of])
 
     def _take_out(self, rows: pa.Table) -> None:
         """Delete one copy of each of some rows from the archive, where it stands there as it was."""

@@ -11,7 +11,7 @@ import numpy as np
 
 from ..changes.details import details_of
 from ..changes.given import moment
-from ..changes.past import NUMBER, Past, beginning_of, holes_of, runs_of
+from ..changes.past import NUMBER, Past, beginning_of, changes_made, holes_of, runs_of
 from ..core.existing import Existing
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Where
@@ -107,8 +107,7 @@ def batches_of(session: Session, number: int, since: bool, table: str | None) ->
                 f"batch {one['batch_no']} cannot be undone: its changes were pruned; the history begins on "
                 f"{begins.words}"
             )
-        done = sum(one[counted] or 0 for counted in ("inserted", "updated", "deleted"))
-        if done and one["first_change"] is None:
+        if changes_made(one) and one["first_change"] is None:
             raise JobError(
                 f"batch {one['batch_no']} cannot be undone: its history was switched off, so nobody knows what "
                 "the rows were before"

@@ -363,8 +363,10 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
             super().add_index(info, name, columns)
             return
         sorted_ = [one for one in columns if one not in hashed]
-        parts = [*(f"USING hash ({name_sql(one)})" for one in hashed), f"({', '.join(map(name_sql, sorted_))})"]
-        for at, part in enumerate(parts if len(sorted_) > 1 else parts[: len(hashed)]):  # the last is the number
+        parts = [f"USING hash ({name_sql(one)})" for one in hashed]
+        if len(sorted_) > 1:  # the last is the number of the change
+            parts.append(f"({', '.join(map(name_sql, sorted_))})")
+        for at, part in enumerate(parts):
             link.define(f"CREATE INDEX {name_sql(f'{name}_{at}' if at else name)} ON {table.sql} {part}")
 
     def cannot_make(self, info: TableInfo) -> str | None:
