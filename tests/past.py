@@ -63,6 +63,8 @@ class Model:
         self.batches: dict[int, Batch] = {}
         self.late: dict[str, int] = {}
         """Columns that were added, and the last batch before."""
+        self.dropped: dict[str, int] = {}
+        """Columns that were dropped, and the last batch before."""
         self.pruned, self.log, self.edited = 0, list[str](), False
         self.replaced = set[int]()
         """Keys of rows that were in conflict, or archived by what was pruned: whether their copies move is not looked at."""
@@ -157,7 +159,7 @@ class Model:
             return
         except (rm.JobError, rm.StoreError) as error:
             unknown = number <= self.pruned or not all(self.batches[one].recorded for one in picked)
-            if self.read() == before and (unknown or "is undone already" in str(error)):
+            if self.read() == before and (unknown or "is undone already" in str(error) or "has no history" in str(error)):
                 return
             raise
         changed = any(self.batches[one].before != self.batches[one].after for one in picked)
@@ -204,16 +206,23 @@ class Model:
 
     def alter(self) -> None:
         here = self.columns()
-        absent = [name for name in "de" if name not in here and name not in self.late]
+        absent = [name for name in "de" if name not in here and self.is_new(name)]
         if absent and self.dice.random() < 0.7:
             self.late[absent[0]] = max(self.batches, default=0)
             self.run(f"ALTER TABLE t ADD COLUMN {absent[0]} {TYPES[absent[0]]}", f"ALTER TABLE t_gone ADD COLUMN {absent[0]} {TYPES[absent[0]]}")
         elif len(here) > 2:
             name = self.dice.choice([one for one in here if one != "a"])
+            self.dropped[name] = max(self.batches, default=0)
             self.run(f"ALTER TABLE t DROP COLUMN {name}", f"ALTER TABLE t_gone DROP COLUMN {name}")
             for batch in self.batches.values():
                 for rows in (batch.before, batch.after):
                     rows.update({key: {n: v for n, v in row.items() if n != name} for key, row in rows.items()})
+
+    def is_new(self, name: str) -> bool:
+        """Whether a column, if it is added, can be told from one of its name that was dropped: by its number, or as a batch saw the
+        table without it."""
+        since = [batch for number, batch in self.batches.items() if number > self.dropped.get(name, -1)]
+        return self.kind == "postgresql" or name not in self.dropped or any(b.recorded and b.before != b.after for b in since)
 
     def prune(self) -> None:
         some = [number for number in self.batches if number > self.pruned]

@@ -364,7 +364,7 @@ def follow_writers(kind: str, rounds: int, user: str = "") -> None:
 
 BAD: list[tuple[dict[str, Any], str]] = [
     ({"rename": {"nix": "x"}}, "has no column 'nix'"),
-    ({"rename": {"height": "nowhere"}, "to_table": "there"}, "has no such column"),
+    ({"rename": {"height": "nowhere"}, "to_table": "there"}, "has no column 'nowhere', into which 'height' of"),
     ({"only": ["height"], "ignore": ["height"]}, "only and ignore both name height"),
     ({"ignore": ["tag_no"]}, "is of the key"),
     ({"when": "new.nix > 1"}, r"when: the row after has no column 'nix'"),

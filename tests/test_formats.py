@@ -21,7 +21,7 @@ from hypothesis import given, settings
 from hypothesis import strategies as st
 
 import rapid_mender as rm
-from rapid_mender.changes.events import event_lines
+from rapid_mender.changes.events import Page, event_lines
 from rapid_mender.incoming import csv, jsonl
 
 from . import length
@@ -188,8 +188,8 @@ def test_an_event_names_its_row_by_its_key_as_that_is_spelled() -> None:
     row = {"change_no": 3, "batch_no": 1, "action": "insert", "changed": None, "changed_at": None, "actor": None, "application": None, "reason": None}
     changes = pa.Table.from_pylist([row | {"old_K": None, "new_K": b"\xff\x00", "old_k": None, "new_k": 7}])
     for where, machine in (("memory", True), ("/data/a.db", True), ("postgresql://me@[::1]:5432/db", True), ("mariadb://db.example:3306/x", False)):
-        (line,) = event_lines([changes], where, "t", [])
+        (line,) = event_lines([Page(changes)], where, "t", [])
         assert json.loads(line)["source"].startswith(f"//{gethostname()}/rmend/" if machine else "/rmend/mariadb")
     for key, subject in ((["K"], "K=ff00"), (["k"], "k=7"), (["K", "k"], "K=ff00&k=7"), ([], "")):
-        (line,) = event_lines([changes], "memory", "t", key)
+        (line,) = event_lines([Page(changes)], "memory", "t", key)
         assert json.loads(line)["subject"] == subject

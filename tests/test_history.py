@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import os
 import random
 import secrets
+import signal
 import sqlite3
 import threading
 import time
 from collections.abc import Callable, Iterator
 from contextlib import closing, contextmanager
 from datetime import UTC, datetime, timedelta
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -19,7 +22,9 @@ from hypothesis import strategies as st
 
 import rapid_mender as rm
 from rapid_mender.changes.indexing import index_history
+from rapid_mender.changes.query import one_batch
 from rapid_mender.stores.contract import Condition, Selection
+from rapid_mender.stores.urls import opened
 
 from . import databases, length, past
 from .cases import ARCHIVE, SCHEMA, with_archive
@@ -522,8 +527,13 @@ def test_a_seal_outlives_columns(kind: str, tmp_path: Path) -> None:
 
 @databases.every
 def test_a_chain_of_seals_goes_on_over_a_killed_run_until_a_job_ends_it(kind: str, tmp_path: Path) -> None:
-    with databases.table(kind, tmp_path, "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)") as (url, run):
+    with databases.table(kind, tmp_path, "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)") as (url, _):
         told: dict[str, Any] = {"store": url, "table": "t", "key": "id"}
+
+        def dies(incoming: pa.Table, _: pa.Table) -> pa.Array:
+            if rm.batches(url)["status"].to_pylist()[-1] == "running":
+                os.kill(os.getpid(), signal.SIGKILL)
+            return pa.array([False] * incoming.num_rows)
 
         def merged(value: int, **more: Any) -> bool:
             number = rm.merge(rm.Job(**told, **more), [{"id": n, "v": value} for n in (1, 2)]).batch
@@ -531,9 +541,18 @@ def test_a_chain_of_seals_goes_on_over_a_killed_run_until_a_job_ends_it(kind: st
 
         assert not merged(0)
         assert merged(1, seal=True)
-        assert merged(2, commit_every=1)
-        run("UPDATE rmend_batches SET status = 'running', seal = NULL, finished_at = NULL WHERE batch_no = 3")  # as after a kill
+        if not (child := os.fork()):
+            merged(2, commit_every=1, rules=[rm.Rule(decide="skip", when=dies, because="")])
+            os._exit(1)
+        assert os.waitpid(child, 0)[1] == signal.SIGKILL
+        assert rm.batches(url)["status"].to_pylist()[-1] == "killed"
+        assert one_batch(url, 3)["status"] == "killed"
+        rm.sync(url, "t", to_folder=str(tmp_path / "files"), follower="f")
+        assert rm.sync(url, "t", to_folder=str(tmp_path / "files"), follower="f").changes == 0, "who only reads notes nothing"
         assert merged(3)
+        assert rm.verify(url, "t").unsealed == ["batch 1 (2 changes), from before the first seal", "batch 3 (1 change), which was killed"]
+        with opened(url) as place, place.begin(write=False) as session:
+            assert session.read(session.describe("rmend_batches")).values["status"].to_pylist() == ["done", "done", "killed", "done"]
         assert rm.verify(url, "t").sealed == 2
         assert not merged(4, seal=False)
         assert not merged(5)
@@ -590,20 +609,38 @@ def test_a_chain_of_seals_has_its_beginning(kind: str, tmp_path: Path) -> None:
 
 
 @databases.every
-def test_an_undo_may_be_the_first_after_a_column_was_added(kind: str, tmp_path: Path) -> None:
-    """MariaDB waits for ever where a transaction alters a history that it has read."""
+def test_columns_come_and_go_and_runs_stop_right_after(kind: str, tmp_path: Path) -> None:
+    """MariaDB waits for ever where a transaction alters a history that it has read, and keeps the column when it rolls back."""
     with databases.table(kind, tmp_path, "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)") as (url, run):
-        for value in (1, 2):
-            rm.merge(rm.Job(store=url, table="t", key="id"), [{"id": 1, "v": value}])
-        run("ALTER TABLE t ADD COLUMN w INTEGER")
-        rm.undo(url, 2)
-        assert rm.as_of(url, "t", batch=3).to_pylist() == [{"id": 1, "v": 1, "w": None}]
+        job = rm.Job(store=url, table="t", key="id")
+
+        def known(batch: int) -> list[dict[str, Any]]:
+            assert rm.verify(url, "t").holds
+            return rm.as_of(url, "t", batch=batch).to_pylist()
+
+        for value in (1, 2, 3):
+            rm.merge(job, [{"id": 1, "v": value}])
+        for column in "wx":
+            run(f"ALTER TABLE t ADD COLUMN {column} INTEGER DEFAULT 7")
+            limited = rm.Job(store=url, table="t", key="id", max_rejects=0)
+            stops = partial(rm.undo, url, 2) if column == "w" else partial(rm.merge, limited, [{"id": 1, "v": 9}, {"id": None}])
+            with pytest.raises(rm.ConflictError if column == "w" else rm.LimitError):
+                stops()
+            assert known(2) == [{"id": 1, "v": 2}]
+        undone = rm.undo(url, 3).batch or 0
+        assert [known(2), known(undone)] == [[{"id": 1, "v": 2}], [{"id": 1, "v": 2, "w": 7, "x": 7}]]
+        run("ALTER TABLE t DROP COLUMN x")
+        rm.merge(job, [{"id": 1, "v": 4}])  # sees the table without it
+        run("ALTER TABLE t ADD COLUMN x INTEGER DEFAULT 8")
+        assert known(undone) == [{"id": 1, "v": 2, "w": 7}]
+        last = rm.merge(job, [{"id": 1, "x": 9}]).batch or 0
+        assert [known(undone), known(last)] == [[{"id": 1, "v": 2, "w": 7}], [{"id": 1, "v": 4, "w": 7, "x": 9}]]
         assert rm.undo(url, table="t", since="9999-01-01").batch is None
 
 
 @pytest.mark.slow
 @databases.every
 def test_the_past_is_as_a_model_of_it_has_it(kind: str, tmp_path: Path) -> None:
-    for number in range(length.some(4)):
+    for number in range(length.some(10)):
         (tmp_path / str(number)).mkdir()
         past.play(kind, tmp_path / str(number), (length.SEED, number))

@@ -18,7 +18,8 @@ from ..errors import StoreError
 from ..stores.contract import Load, Session, kept
 from .details import Outdated, is_outdated, make_batches
 
-Status = Literal["running", "done", "stopped"]
+Status = Literal["running", "done", "stopped", "killed"]
+ENDED = "done", "stopped"
 _COUNTED = {"insert": "inserted", "update": "updated", "delete": "deleted", "skip": "skipped", "reject": "rejected"}
 
 

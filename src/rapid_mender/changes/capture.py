@@ -228,7 +228,7 @@ def _history_sql(session: Session, info: TableInfo, identity: Identity) -> tuple
         raise StoreError(f"table {kept.name!r} has an engine that cannot undo; give it one that can")
     missing = [column for column in shape.columns if column.name not in kept]
     names = stored_names(info, session.fits, identity.names)
-    began = [identity.pair(column.name) for column in info.columns if names[f"old_{column.name}"] not in kept]
+    began = identity.beginning(names, kept)
     made = session.add_columns_sql(kept, missing) if missing else []
     narrow = [column for column in shape.columns if column.name in kept and not kept[column.name].holds(column)]
     for column in narrow:

@@ -10,7 +10,7 @@ from typing import Any, Literal
 Name = Literal[
     "key", "began", "pruned", "unrecorded", "captured", "pause", "resume", "mended", "origin", "archive", "restored",
     "versions", "column", "table", "replaced",
-    "left",
+    "left", "process",
 ]  # fmt: skip
 
 
@@ -19,8 +19,8 @@ class Detail:
     """One row of `rmend_details`. What a field says depends on the detail:
 
     - key: `name`, a column of the key by which the batch was merged. Only if it is another key than before.
-    - column: from the batch on, `value` stands in the names of the history's columns of the column `name`, which the
-      database numbers `number` in the table that it identifies by `role`; a row for each column.
+    - column: from the batch on, `value` stands in the names of the history's columns of the column `name`, which some
+      databases number `number` in the table that they identify by `role`; a row for each column.
     - table: the database numbers the table (`role` "table") and its history ("history") `number`; with the column rows,
       whenever one of them has changed.
     - replaced: after the change `change_no` another table stood under the name, with other rows than the history has.
@@ -37,6 +37,8 @@ class Detail:
     - archive: deleted rows were put into the table `name`.
     - restored: the undo made undone what batch `of_batch` did to the archive `name`; without `of_batch`, as of earlier
       versions: the rows that it inserted came out of there.
+    - process: the batch, which is committed in parts, is merged by the process `number` of the machine `name`; `value`:
+      the machine's start, where processes are numbered, and when the process was started.
     - left: the undo left `row_count` rows as they were.
     - versions: how the table keeps them: `role` says what the column `name` is (from, to, column, also, key); with the
       role "open" `value` stands for no end, with "included" the end is the last day. Only if that is another way than

@@ -6,10 +6,13 @@ What each says is in docs/design.md. They are covered by the seals of their batc
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping, Sequence
+from collections.abc import Callable, Iterable, Mapping, Sequence
+from contextlib import suppress
 from dataclasses import fields
 from datetime import UTC
+from operator import eq, ge, gt, le, lt
 from typing import Any, NamedTuple
+from weakref import WeakKeyDictionary
 
 import pyarrow as pa
 
@@ -35,7 +38,7 @@ _NEEDED: dict[str, tuple[str, ...]] = {
     "key": ("name",), "began": ("name", "change_no"), "pruned": ("change_no", "at_time"), "mended": ("of_batch",),
     "resume": ("change_no", "row_count", "at_time"), "origin": ("name",), "archive": ("name",), "restored": ("name",),
     "versions": ("role",), "column": ("name", "value"), "table": ("role", "number"), "replaced": ("change_no",),
-    "left": ("row_count",),
+    "left": ("row_count",), "process": ("name", "number", "value"),
 }  # fmt: skip
 
 
@@ -73,6 +76,7 @@ def write_rows(session: Session, rows: Sequence[Mapping[str, Any]], owner: str =
     """Write rows of details. Raises StoreError if the table does not take one."""
     if not rows:
         return
+    _ALL.pop(session, None)
     kept = session.find_own(DETAILS_TABLE, owner=owner)
     if kept is None:
         raise _gone(session)
@@ -111,6 +115,11 @@ def newest_details(session: Session, table: str, *names: Name) -> list[Detail]:
     return [one for one in some if one.batch == newest]
 
 
+def last_details(session: Session, table: str, name: Name, where: Where) -> list[Detail]:
+    """The last few details of a name for which conditions for `batch_no` hold, in order."""
+    return _read(session, table, (name,), where, _SOME)
+
+
 def details_named(session: Session, name: Name, where: Where) -> list[Told]:
     """The details of a name of all tables for which conditions hold, by batch."""
     if not is_kept(session) or session.find_own(DETAILS_TABLE) is None:
@@ -136,17 +145,59 @@ def _read(session: Session, table: str, names: Sequence[str], where: Where, limi
     if not is_kept(session):
         found = details_in_figures(session, table, where)
         return [one for one in found if not names or one.detail in names]
+    if (every := _all_of(session, table)) is not None:
+        some = [one for one in every if (not names or one.detail in names) and _holds(one, where)]
+        return some if limit is None else some[-limit:]
     here: list[Sequence[Condition]] = [[Condition("table_name", "=", table)]]
     if names:
         here.append([Condition("detail", "=", name) for name in names])
     return [one for _, one in _rows(session, [*here, *where], limit)]
 
 
+_FEW = 256
+"""Of a table that has fewer details, all are read at once."""
+_ALL: WeakKeyDictionary[Session, dict[str, list[Detail] | None]] = WeakKeyDictionary()
+"""By session and table all details, as long as nothing is written; None if there are too many."""
+_OPS: dict[str, Callable[[Any, Any], bool]] = {"=": eq, "<": lt, "<=": le, ">": gt, ">=": ge}
+
+
+def _all_of(session: Session, table: str) -> list[Detail] | None:
+    """All details of a table, in order; None if there are too many, or one of them was altered, which need not be one
+    that is asked for. They are read once a session: whoever asks for some asks for others too."""
+    known = _ALL.setdefault(session, {})
+    if table not in known:
+        known[table], rows = None, _stored_rows(session, [[Condition("table_name", "=", table)]], _FEW)
+        with suppress(StoreError):
+            known[table] = [one.detail for one in _as_told(session, rows)] if len(rows) < _FEW else None
+    return known[table]
+
+
+def _holds(one: Detail, where: Where) -> bool:
+    """Whether conditions for `batch_no` and `name` hold of a detail, as the database would have it."""
+    values = {"batch_no": one.batch, "name": one.name}
+    return all(any(_is(values[each.column], each) for each in group) for group in where)
+
+
+def _is(value: Any, condition: Condition) -> bool:
+    if condition.value is None:
+        return condition.op == "=" and value is None
+    return value is not None and _OPS[condition.op](value, condition.value)
+
+
 def _rows(session: Session, where: Where, limit: int | None) -> list[Told]:
+    return _as_told(session, _stored_rows(session, where, limit))
+
+
+def _stored_rows(session: Session, where: Where, limit: int | None) -> list[dict[str, Any]]:
     kept = session.find_own(DETAILS_TABLE)
     if kept is None:
         raise _gone(session)
-    rows = session.read(kept, Selection(where, "batch_no", limit)).values.to_pylist()
+    rows: list[dict[str, Any]] = session.read(kept, Selection(where, "batch_no", limit)).values.to_pylist()
+    return rows
+
+
+def _as_told(session: Session, rows: list[dict[str, Any]]) -> list[Told]:
+    """Rows as details, in order. Raises StoreError if one is not as it was written."""
     check_rows(session, DETAILS, rows)
     for row in rows:
         _check(session, row)

@@ -3,9 +3,10 @@
 from __future__ import annotations
 
 import json
-from collections.abc import Iterable, Iterator, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
 from socket import gethostname
-from typing import Any
+from types import MappingProxyType
+from typing import Any, NamedTuple
 from urllib.parse import quote, urlsplit
 
 import pyarrow as pa
@@ -16,10 +17,22 @@ from ..spelling import plain
 _HERE = (None, "localhost", "127.0.0.1", "::1")
 
 
-def documents_of(changes: pa.Table) -> Iterator[dict[str, Any]]:
+OddCells = Mapping[str, Mapping[int, str]]
+"""By column the cells that have no value of its type, by their rows."""
+
+
+class Page(NamedTuple):
+    """Some changes, as a history has them."""
+
+    table: pa.Table
+    odd: OddCells = MappingProxyType({})
+
+
+def documents_of(changes: pa.Table, odd: OddCells = MappingProxyType({})) -> Iterator[dict[str, Any]]:
     """Changes one by one, as a history has them: the old and the new values in an object each, None where there is no
     row."""
-    for row in changes.to_pylist():
+    for at, row in enumerate(changes.to_pylist()):
+        row |= {name: cells[at] for name, cells in odd.items() if at in cells}
         one = {name: value for name, value in row.items() if not name.startswith(("old_", "new_"))}
         one["changed"] = json.loads(row["changed"]) if row["changed"] else None
         for side, none in (("old", "insert"), ("new", "delete")):
@@ -35,7 +48,7 @@ def _source(where: str, table: str) -> str:
     return f"{machine}/rmend/{quote(where, safe='')}/{quote(table, safe='')}"
 
 
-def event_lines(pages: Iterable[pa.Table], where: str, table: str, key: Sequence[str]) -> Iterator[str]:
+def event_lines(pages: Iterable[Page], where: str, table: str, key: Sequence[str]) -> Iterator[str]:
     """A line of JSON for each change. `where` is the store's name, `key` the columns that tell the rows apart.
 
     `id` is the change's number, which with `source` (the store and the table; and this machine, if the store is on it)
@@ -44,7 +57,7 @@ def event_lines(pages: Iterable[pa.Table], where: str, table: str, key: Sequence
     """
     source = _source(where, table)
     for page in pages:
-        for one in documents_of(page):
+        for one in documents_of(page.table, page.odd):
             row = one["new"] or one["old"]
             alike = {name.lower(): name for name in row}
             values = ((name, row[name if name in row else alike[name.lower()]]) for name in key)

@@ -92,7 +92,13 @@ def parquet_into(file: Any, schema: pa.Schema, pages: Iterable[pa.Table]) -> int
     count = 0
     with pq.ParquetWriter(file, schema) as writer:
         for page in pages:
-            writer.write_table(page.cast(schema))
+            try:
+                page = page.cast(schema)
+            except pa.ArrowInvalid as error:
+                raise StoreError(
+                    f"a cell is no value of its column's type, so Parquet cannot hold it: {error}"
+                ) from None
+            writer.write_table(page)
             count += page.num_rows
     return count
 
@@ -103,12 +109,13 @@ def into_table(store: str | Store, table: str, info: TableInfo, pages: Iterable[
     key = info.primary_key if set(info.primary_key) <= set(info.names) else ()
     count = 0
     with opened(store) as place, place.begin(write=True) as session:
-        if session.find(table) is not None:
+        there, shape = session.find(table), TableInfo(table, columns, key)
+        if there is not None and (there.names != shape.names or session.count(there)):
             raise JobError(f"there is a table {table!r} in {session.where} already; choose another name")
-        shape = TableInfo(table, columns, key)
         if why := session.cannot_make(shape):
             raise JobError(f"table {table!r} cannot be made in {session.where}: {why}")
-        session.create(shape)
+        if there is None:  # an empty one of these columns is of a run that was cut, where the database commits a CREATE
+            session.create(shape)
         made = session.describe(table)
         for page in pages:
             if page.num_rows:

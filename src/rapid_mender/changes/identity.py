@@ -33,12 +33,24 @@ class Identity:
     """Another table stands under the name than the one whose changes the history has."""
     columns: tuple[Detail, ...] = ()
     """What is to be noted of the columns."""
+    unnoted: frozenset[str] = frozenset()
+    """Columns whose pair is in the history now, but was not when the columns were noted last, or was another column's.
+    It was added by a run that was rolled back, on a database that keeps it all the same; or the column was dropped and
+    made anew. No change so far has a value of such a column."""
     noted: tuple[Detail, ...] = ()
     """What was noted last."""
 
     def pair(self, column: str) -> str:
         """The name in the pair of a column."""
         return self.names.get(column, column)
+
+    def beginning(self, stored: Mapping[str, str], history: TableInfo) -> list[str]:
+        """The pairs that no change so far has values of, though the history was there already. `stored`: what each
+        column of a pair is called in it."""
+        names = (one.name for one in self.columns)
+        return [
+            self.pair(name) for name in names if name and (stored[f"old_{name}"] not in history or name in self.unnoted)
+        ]
 
     def news(self, info: TableInfo, history: TableInfo | None) -> list[Detail]:
         """What is to be noted with the next batch: nothing if all is as it was noted last."""
@@ -86,22 +98,35 @@ class KnownHistory:
 
 def identity_of(session: Session, info: TableInfo) -> Identity:
     """The identity of a table: as it was noted, and as the table is now."""
-    if info.number is None:
-        return Identity()
     noted = newest_details(session, info.name, "column", "table")
     kept = session.find_own(history_name(info.name), info) if noted else None
     replaced = False
     if kept is not None and (before := _noted(noted)) is not None and (now := _numbers(info, kept)) is not None:
         replaced = session.is_another(before, now)
+    of_columns = [one for one in noted if one.detail == "column"]
     if any(column.number is None for column in info.columns):
-        return Identity({}, replaced, (), tuple(noted))
-    pairs = _pairs(session, info, [one for one in noted if one.detail == "column"], kept)
+        pairs, table = {name: name for name in info.names}, None
+    else:
+        pairs, table = _pairs(session, info, of_columns, kept), info.identity
     columns = tuple(
-        Detail("column", info.identity, column.name, value=pairs[column.name], number=column.number)
-        for column in info.columns
+        Detail("column", table, column.name, value=pairs[column.name], number=column.number) for column in info.columns
     )
     names = {name: pair for name, pair in pairs.items() if pair != name}
-    return Identity(names, replaced, columns, tuple(noted))
+    return Identity(names, replaced, columns, _unnoted(pairs, of_columns, kept), tuple(noted))
+
+
+def _unnoted(pairs: Mapping[str, str], noted: list[Detail], kept: TableInfo | None) -> frozenset[str]:
+    """See `Identity.unnoted`. Where a pair that was noted is not in the history any more, somebody renamed it there, as
+    its column was renamed; then all pairs are taken as they are."""
+    before = {one.value for one in noted if one.value is not None}
+    if kept is None or not before or any(_old(pair, kept) not in kept for pair in before):
+        return frozenset()
+    return frozenset(name for name, pair in pairs.items() if pair not in before and _old(pair, kept) in kept)
+
+
+def _old(pair: str, kept: TableInfo) -> str:
+    """What the first column of a pair is called in a history, if it is there."""
+    return fitted(f"old_{pair}", lambda name: name in kept)
 
 
 def named_before(session: Session, info: TableInfo) -> tuple[str, int] | None:
@@ -152,7 +177,7 @@ def _taken(session: Session, info: TableInfo, kept: TableInfo | None) -> set[str
     """The names of the pairs that there are, or were."""
     taken = {one.value for one in details_of(session, info.name, "column") if one.value is not None}
     if kept is not None:
-        taken |= {c.name for c in info.columns if fitted(f"old_{c.name}", lambda name: name in kept) in kept}
+        taken |= {c.name for c in info.columns if _old(c.name, kept) in kept}
     return taken
 
 

@@ -39,12 +39,15 @@ class Netted:
         return self.past.rows(found.take(np.argsort(found.positions)), "old", columns)
 
 
-def netted(past: Past, pages: list[Existing], columns: list[str], whole: bool = True) -> Netted:
-    """The net changes of some columns, the key among them. Unless the `whole` was read, the keys of the old rows alone
-    were: then nobody knows which rows are as they were at first."""
+def netted(
+    past: Past, pages: list[Existing], columns: list[str], apart: list[str] | None = None, same: bool = False
+) -> Netted:
+    """The net changes of some columns, the key among them. With `apart` only these columns of the old rows were read,
+    the key among them: then nobody knows which rows are as they were at first. `same`: rows that are count too."""
     changes = together(pages or [past.nothing()])
-    old, new = past.rows(changes, "old", columns if whole else past.key), past.rows(changes, "new", columns)
-    return Netted(past, changes, old, new, net_of(past.slots(changes), old, new, columns if whole else None))
+    old, new = past.rows(changes, "old", columns if apart is None else apart), past.rows(changes, "new", columns)
+    net = net_of(past.slots(changes), old, new, columns if apart is None else None, same)
+    return Netted(past, changes, old, new, net)
 
 
 def as_changes(past: Past, netted: Netted) -> pa.Table:

@@ -149,6 +149,9 @@ class Past:
         """The columns that the table got when it had its history already, and the first change that knows of each."""
         details = details_of(self.session, self.info.name, "began")
         began = {one.name: one.change_no for one in details if one.change_no is not None}
+        if self.identity.unnoted:
+            newest = self.session.last(self.kept.name, NUMBER)
+            began |= {self.identity.pair(name): newest + 1 for name in self.identity.unnoted}
         return {name: began[self.identity.pair(name)] for name in self.info.names if self.identity.pair(name) in began}
 
     def known_since(self, number: int) -> list[str]:

@@ -2,13 +2,15 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator, Mapping, Sequence
+from collections.abc import Collection, Iterator, Mapping, Sequence
 from datetime import date, datetime
 from typing import Any
 
 import pyarrow as pa
+import pyarrow.compute as pc
 import pyarrow.types as pt
 
+from ..core.existing import Existing
 from ..core.own_tables import BATCHES, BATCHES_TABLE, FIXED, history_info, stored_names
 from ..core.records import known_column, value_of
 from ..core.schema import Column
@@ -19,6 +21,7 @@ from .form import spell_changed
 from .given import key_given, moment, whole
 from .identity import named_before
 from .past import NUMBER, Past, past_if_any, renamed_words, runs_of
+from .process import killed_among
 
 
 def history(
@@ -56,7 +59,7 @@ def history(
         if sought:
             rows = past.of_key(sought, where, limit).values
         else:
-            rows = session.read(past.kept, Selection(where, NUMBER, limit)).values
+            rows = whole_changes(session.read(past.kept, Selection(where, NUMBER, limit)))
         return as_told(past, rows)
 
 
@@ -67,12 +70,12 @@ def history_pages(store: str | Store, table: str, **filters: Any) -> Iterator[pa
         if past is None:
             yield shape.empty_table()
         elif sought:
-            yield as_told(past, past.of_key(sought, where).values)
+            yield as_told(past, whole_changes(past.of_key(sought, where)))
         else:
             none = True
             for page in past.changes(where):
                 none = False
-                yield as_told(past, page.values)
+                yield as_told(past, whole_changes(page))
             if none:
                 yield as_told(past, past.nothing().values)
 
@@ -130,6 +133,11 @@ def _asked(
     return shape.schema, where, past, sought
 
 
+def whole_changes(changes: Existing) -> pa.Table:
+    """Changes in which no cell of the table is lost that has no value of its column's type, see `whole_values`."""
+    return changes.whole_values(but=[column.name for column in FIXED])
+
+
 def as_told(past: Past, rows: pa.Table) -> pa.Table:
     """Changes with our own columns in their types, and all names whole."""
     for column in FIXED:
@@ -152,7 +160,9 @@ def batches(store: str | Store, *, table: str | None = None, limit: int | None =
         for column in BATCHES.columns:
             if column.name not in rows.column_names:
                 rows = rows.append_column(pa.field(column.name, column.type), pa.nulls(rows.num_rows, column.type))
-        return _as_declared(rows.select(BATCHES.names), BATCHES.columns)
+        rows = _as_declared(rows.select(BATCHES.names), BATCHES.columns)
+        running = rows.filter(pc.equal(rows["status"], "running"))["batch_no"].to_pylist()
+        return _with_killed(rows, killed_among(session, running))
 
 
 def one_batch(store: str | Store, number: int) -> dict[str, Any]:
@@ -167,9 +177,20 @@ def one_batch(store: str | Store, number: int) -> dict[str, Any]:
             [Condition("table_name", "=", runs[0]["table_name"])], [Condition("batch_no", ">", number)],
             [Condition("undoes", "is not null")],
         ]  # fmt: skip
+        if runs[0]["status"] == "running" and killed_among(session, [number]):
+            runs[0]["status"] = "killed"
         by = [one["batch_no"] for one in runs_of(session, later) if number in one["undoes"]]
     run = {name: value for name, value in runs[0].items() if not name.endswith("_text")}
     return run | {"seal": run["seal"].get("hash"), "undone_by": by}
+
+
+def _with_killed(batches: pa.Table, killed: Collection[int]) -> pa.Table:
+    """With "killed" as what became of some batches."""
+    if not killed:
+        return batches
+    mine = pc.is_in(batches["batch_no"], pa.array(killed, pa.int64()))
+    status = pc.if_else(mine, "killed", batches["status"])
+    return batches.set_column(batches.column_names.index("status"), batches.schema.field("status"), status)
 
 
 def _named(rows: pa.Table, names: Mapping[str, str]) -> pa.Table:

@@ -26,12 +26,13 @@ from ..core.own_tables import (
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written
-from .batch_row import BatchRow, Status, ended, listed, needs_undo
+from .batch_row import ENDED, BatchRow, Status, ended, listed, needs_undo
 from .chains import agrees
 from .detail import Detail
 from .details import write_details, write_standing
 from .identity import Identity, KnownHistory, identity_of, named_before
 from .past import MOST_CHANGES, NUMBER, past_of, renamed_words
+from .process import note_killed
 from .seal import SEALED, is_sealed, seal_of
 
 VerbatimCells = Mapping[str, tuple[np.ndarray, pa.Table]]
@@ -89,6 +90,8 @@ class Recorder:
     """The columns that the history did not have before."""
     _follows: bool | None = None
     """Whether the newest batch before this one that changed something, and has ended, is sealed, if that is known."""
+    _running: Sequence[int] = ()
+    """The newest batches before this one that have not ended, as far as that was looked at."""
     _whole: bool = False
     """Nothing is to be noted of the history."""
     _other_rows: bool = False
@@ -143,6 +146,7 @@ class Recorder:
                 self.warnings = self.session.unsafe_triggers(self.info)
             if self.history:
                 self._prepare_history()
+                note_killed(self.session, self._running)
 
     @property
     def to_keep(self) -> int | None:
@@ -176,8 +180,7 @@ class Recorder:
             new = [column for column in wanted.columns if column.name not in history]
             if new:
                 self.session.add_columns(wanted.name, new)
-                lacking = [c.name for c in self.info.columns if self._stored[f"old_{c.name}"] not in history]
-                self._began = [self._identity.pair(name) for name in lacking]
+            self._began = self._identity.beginning(self._stored, history)
             self._gone = sorted(set(history.names) - set(wanted.names))
             self._other_rows = self._identity.replaced and not agrees(past_of(self.session, self.info.name, self.info))
             if self.known is not None and not new:
@@ -205,7 +208,8 @@ class Recorder:
         ).values.to_pylist()
         for one in some:
             newest = newest if one["last_change"] is None else max(newest, one["last_change"])  # somebody altered it
-        ended = {one["batch_no"]: is_sealed(one.get("seal")) for one in some if one["status"] != "running"}
+        ended = {one["batch_no"]: is_sealed(one.get("seal")) for one in some if one["status"] in ENDED}
+        self._running = [one["batch_no"] for one in some if one["status"] == "running"]
         before = [number for number in ended if self.batch is None or number < self.batch]
         if before or len(some) < NEWEST_BATCHES:  # one that still runs, or was killed, does not end a chain of seals
             self._follows = bool(before) and ended[max(before)]

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ..core.existing import Existing
+from .batch_row import ENDED
 from .details import batches_between, details_by_batch, details_of, newest_details
 from .others import OthersCheck, by_nobody
 from .past import MOST_CHANGES, NUMBER, Past
@@ -158,7 +159,7 @@ class SealCheck:
     def _add_unsealed(self, batch: int, numbers: np.ndarray) -> None:
         """Take up changes of a batch that has no seal: they are between its first and its last."""
         run = self.runs[batch]
-        if run["status"] != "running":
+        if run["status"] in ENDED:
             first, last = run["first_change"] or 0, run["last_change"] or -1
             outside = numbers[(numbers < first) | (numbers > last)].tolist()
             self._strays += [(batch, one, "a change was added: the batch did not make it") for one in outside]

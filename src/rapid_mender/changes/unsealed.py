@@ -50,6 +50,8 @@ class Unsealed:
         run = self._runs[number]
         if number in self._sealed or (number in self._also and not changes_made(run)):
             return None
+        if run["status"] == "killed":
+            return "which was killed", "which were killed"
         if run["status"] == "running":
             return "which was killed, or still runs", "which were killed, or still run"
         if number < self._first:

@@ -48,6 +48,11 @@ def synced(done: Synced, short: bool = False) -> None:
         console.print(f"The rejects are in {done.rejects_path}.")
     elif done.reasons:
         console.print("The rejects were not kept; say in the job where they go (rejects).")
+    if done.outdone:
+        what = counted(done.outdone, "change")
+        console.print(f"{what} not written: the other table's change of the row counts.")
+    for note in done.notes:
+        console.print(Text(f"The capture of {done.table} does not know the table as it is: {note}.", "yellow"))
     for holder in done.held_by:
         console.print(Text(f"Later changes wait for {holder}.", "yellow"))
 
@@ -84,9 +89,8 @@ def compared(done: Compared) -> None:
             console.print(Text(f"… and {more:,} more; --json has them.", "dim"))
         console.print()
     if done.behind:
-        console.print(
-            f"{done.behind:,} changes are still to be followed{'' if done.mended else ', so some may differ'}."
-        )
+        differs = "" if done.mended else "; until then some rows may differ"
+        console.print(f"{counted(done.behind, 'change')} still to be followed{differs}.")
     mended = done.mended and not done.alike
     but = f", but for {counted(done.refused, 'row')} that {done.to_table} does not take" if done.refused else ""
     console.print(f"What differed is mended{but}." if mended else "Nothing was written.")
@@ -119,6 +123,9 @@ def followers(rows: pa.Table, store: str) -> None:
     for row in rows.to_pylist():
         if row["held_by"]:
             console.print(Text(f"{row['follower']} waits for {row['held_by']}.", "yellow"))
+        if row["rejected"]:
+            told = f"{counted(row['rejected'], 'change')} for {row['follower']} rejected; sync --mend tries again."
+            console.print(Text(told, STYLES["reject"]))
 
 
 def _long(seconds: float) -> str:

@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from .exits import DIFFERS, errors_in_words, output, show_log
+from .exits import DIFFERS, DONE_WITH_REJECTS, errors_in_words, output, show_log
 from .options import AsJson, Names, pairs, place_of
 
 if TYPE_CHECKING:
@@ -29,6 +29,7 @@ def sync(
     force: Annotated[
         bool, typer.Option("--force", help="Follow also changes that were altered since they were sealed.")
     ] = False,
+    strict: Annotated[bool, typer.Option("--strict", help="Exit with 3 if any change was rejected.")] = False,
     set: Names = None,
     json: AsJson = False,
 ) -> None:
@@ -76,6 +77,8 @@ def sync(
                 screen.print_json(documents.of_synced(done))
             else:
                 draw_following.synced(done)
+        if strict and done.counts["reject"]:
+            raise typer.Exit(DONE_WITH_REJECTS)
 
 
 def followers(

@@ -133,7 +133,7 @@ def _written(path: str, store: str | Store, table: str, key: list[str], filters:
     """Write changes to a file; returns how many."""
     from itertools import chain
 
-    from ..changes.events import event_lines
+    from ..changes.events import Page, event_lines
     from ..changes.export import write_file, write_lines
     from ..changes.query import history_pages
     from ..stores.urls import open_store
@@ -143,7 +143,7 @@ def _written(path: str, store: str | Store, table: str, key: list[str], filters:
     every = chain([first], pages)
     if path.lower().endswith(".events.jsonl"):
         names = key or _identity(store, table)
-        return write_lines(path, event_lines(every, open_store(store).where, table, names))
+        return write_lines(path, event_lines(map(Page, every), open_store(store).where, table, names))
     return write_file(path, first.schema, every)
 
 

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Collection, Sequence
 from dataclasses import dataclass, field
 from typing import Any
 
@@ -61,6 +61,25 @@ class Existing:
         if cells is not None and cells.mask[row]:
             return cells.text[int(cells.mask[:row].sum())].as_py()
         return self.values[column][row].as_py()
+
+    def odd_cells(self) -> dict[str, dict[int, str]]:
+        """By column the cells that have no value of its type, as texts, by their rows."""
+        odd = {name: np.flatnonzero(cells.unreadable) for name, cells in self.verbatim.items()}
+        return {
+            name: {int(at): str(self.shown_cell(name, int(at))) for at in rows}
+            for name, rows in odd.items()
+            if len(rows)
+        }
+
+    def whole_values(self, but: Collection[str] = ()) -> pa.Table:
+        """The values; those of a column in which cells have no value of its type as texts, so that none is lost. `but`:
+        not of these columns."""
+        values = self.values
+        for name, cells in self.verbatim.items():
+            if cells.unreadable.any() and name not in but:
+                texts = self.texts(name, np.arange(len(self.positions)))
+                values = values.set_column(values.column_names.index(name), name, texts)
+        return values
 
     def texts(self, column: str, rows: np.ndarray) -> pa.Array:
         """Some cells of a column as texts."""

@@ -29,11 +29,12 @@ class Net:
         return len(self.inserts) + len(self.updates) + len(self.deletes)
 
 
-def net_of(slots: Slots, old: Existing, new: Existing, columns: Sequence[str] | None) -> Net:
+def net_of(slots: Slots, old: Existing, new: Existing, columns: Sequence[str] | None, same: bool = False) -> Net:
     """The net changes of those whose slots, old rows and new rows these are.
 
     An insert and its delete vanish; a delete and then an insert are an update; what is as it was at first vanishes; a
-    row whose key changed is a delete and an insert. Without `columns`, what is as it was at first is an update too.
+    row whose key changed is a delete and an insert. Without `columns`, and with `same`, what is as it was at first is
+    an update too.
     """
     before, after = slots.had, slots.has
     both = slots.take(np.flatnonzero(before & after))
@@ -44,5 +45,6 @@ def net_of(slots: Slots, old: Existing, new: Existing, columns: Sequence[str] | 
     was, now = old.take(both.before), new.take(both.after)
     changed = {name: unlike(was, now, name) for name in columns}
     differing = np.flatnonzero(np.any(list(changed.values()), axis=0)) if changed else np.arange(0)
+    differing = np.arange(len(both)) if same else differing
     differ = {name: mask[differing] for name, mask in changed.items()}
     return Net(inserts, both.take(differing), deletes, passing, differ)

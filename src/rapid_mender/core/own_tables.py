@@ -37,7 +37,7 @@ BATCHES = TableInfo(
         *(Column(name, pa.int64()) for name in ("inserted", "updated", "deleted", "skipped", "rejected")),
         Column("first_change", pa.int64()),
         Column("last_change", pa.int64()),
-        Column("status", pa.string(), nullable=False, one_of=("running", "done", "stopped")),
+        Column("status", pa.string(), nullable=False, one_of=("running", "done", "stopped", "killed")),
         Column("unrecorded", pa.int64()),
         Column("figures", pa.string()),
         Column("undoes", pa.string()),
@@ -83,6 +83,7 @@ FOLLOWERS = TableInfo(
         Column("seen_at", _MOMENT),
         Column("held_by", pa.string()),
         Column("fingerprint", pa.string()),
+        Column("rejected", pa.int64()),
     ),
     ("follower_no",),
 )
@@ -122,6 +123,9 @@ SYNCED = TableInfo(
         Column("keyless", pa.bool_(), nullable=False),
         Column("moved_at", _MOMENT),
         Column("fingerprint", pa.string()),
+        Column("filled_to", pa.int64()),
+        Column("conflict", pa.string()),
+        Column("rejected", pa.int64()),
     ),
     ("sync_no",),
 )

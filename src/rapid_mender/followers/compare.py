@@ -15,7 +15,6 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.cast import cast
 from ..core.hashing import hash_rows
 from ..core.keys import one_array
 from ..core.repeats import among
@@ -24,7 +23,7 @@ from ..incoming import Spool
 from ..incoming.ahead import ahead
 from ..merging.result import Result
 from ..stores.contract import Session
-from .sending import Sending
+from .receiving import Receiving
 from .tail import View
 
 _BLOCKS = 1 << 16
@@ -75,35 +74,37 @@ class Compared:
         self.differences = lines if not self.differences.num_columns else pa.concat_tables([self.differences, lines])
 
 
-def find_differences(
-    view: View, send: Sending, session: Session, target: TableInfo, key: Sequence[str], puts: Spool, extra: Spool
-) -> Compared:
+def find_differences(view: View, receiving: Receiving, puts: Spool, extra: Spool) -> Compared:
     """Put what may differ where it is asked for: the rows of the source, and those that only the target has."""
+    session, target, send, key = receiving.session, receiving.info, receiving.send, receiving.key
     compared = Compared(view.info.name, target.name)
     seed = secrets.randbits(64)
-    columns = {name: send.sync.rename.get(name, name) for name in send.columns}
-    columns = {name: found.name for name, to in columns.items() if (found := target.named(to)) is not None}
-    key = [column.name for name in key if (column := target.named(name)) is not None]
-    own = [to for name, to in columns.items() if to not in send.sync.derive and not target[to].generated]
-    own = list(dict.fromkeys([*key, *own]))
+    sent = {name: to for name, to in receiving.columns.items() if to in key or not target[to].generated}
+    own = list(dict.fromkeys([*receiving.sources, *sent.values()]))
 
     def ours() -> Iterator[_Hashed]:
         for page in view.session.scan(view.info, send.needed, key=send.key):
             records = send.of_rows(page)
-            stored = pa.table(
-                {to: cast(one_array(records[name]), target[to])[0] for name, to in columns.items() if to in own}
-            )
-            if any(target[name].normalises for name in stored.column_names):
-                stored, _ = session.normalise(target, stored)
-            yield *_hashes(session, target, stored, key, own, seed), records
+            yield *_hashes(session, target, receiving.stored(records.select([*sent])), key, own, seed), records
 
     def theirs() -> Iterator[_Hashed]:
         for page in session.scan(target, own, key=key):
             yield *_hashes(session, target, page.values, key, own, seed), page.values
 
+    def passed() -> np.ndarray:
+        """Hashes of the keys of rows that are not sent as they are now: one that was sent before may stay."""
+        found = [np.empty(0, np.uint64)]
+        for page in view.session.scan(view.info, send.needed, key=send.key) if send.when is not None else ():
+            wanted = np.zeros(len(page.positions), bool)
+            wanted[send.wanted_rows(page)] = True
+            rows = send.cells(page.take(np.flatnonzero(~wanted)))
+            found.append(hash_rows(receiving.folded(rows), seed))
+        return np.concatenate(found)
+
     mine, compared.rows = _sums(ahead(ours()))
     other, compared.to_rows = _sums(theirs())
     odd = mine != other
+    odd |= bool(send.sync.derive)  # what is derived is known when it is merged
     if odd.any():
         here = [np.empty(0, np.uint64)]
         for keys, blocks, _, records in ours():
@@ -111,14 +112,13 @@ def find_differences(
             here.append(keys[mask])
             if mask.any():
                 puts.put(records.filter(pa.array(mask)))
-        known = np.unique(np.concatenate(here))
-        back = {to: name for name, to in columns.items()}
+        known = np.unique(np.concatenate([*here, passed()]))
         for keys, blocks, _, page in theirs():
             mask = odd[blocks]
             mask[mask] = ~among(keys[mask], known)
             if mask.any():
                 some = page.select(key).filter(pa.array(mask))
-                gone: dict[str, Any] = {back.get(name, name): some[name] for name in key}
+                gone: dict[str, Any] = {receiving.sources[name]: some[name] for name in key}
                 extra.put(pa.table(gone | {send.flags.gone: pa.repeat(True, some.num_rows)}))
     return compared
 

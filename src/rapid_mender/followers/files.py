@@ -15,7 +15,7 @@ from typing import Any
 import numpy as np
 import pyarrow as pa
 
-from ..changes.events import event_lines
+from ..changes.events import OddCells, Page, event_lines
 from ..changes.export import lines_into, parquet_into
 from ..changes.form import build
 from ..changes.guard import guard_after
@@ -24,13 +24,13 @@ from ..changes.query import as_told
 from ..changes.recorder import Recorder
 from ..core.existing import Existing
 from ..core.own_tables import FIXED
-from ..errors import JobError
+from ..errors import JobError, StoreError
 from ..jobs.sync_job import Sync
 from ..stores.contract import Store
 from .fingerprints import fingerprint_at
 from .folder import Folder
 from .sending import Sending
-from .syncing import Synced, Syncing, known_of
+from .syncing import Synced, Syncing, altered_under_capture, known_of
 from .tail import Tail, View
 
 _DIGITS = 12
@@ -63,6 +63,7 @@ class FolderSyncing(Syncing):
         """Where the files are; what was begun is brought to an end."""
         state = files.state()
         if state is None:
+            files.check_new()
             return self._start(files, done)
         named = {name: state.get(name) for name in self.about}
         if named != self.about:
@@ -117,6 +118,7 @@ class FolderSyncing(Syncing):
             done.held_by = view.held_by
             if self.is_over(view, at["position"]):
                 return None
+            done.notes = altered_under_capture(view)
             send, until = known_of(view, self.sending(view), at["position"])
             last = min(until, self._last(view, at["position"]))
             if view.past is None or last <= at["position"]:
@@ -137,17 +139,20 @@ class FolderSyncing(Syncing):
             count += len(page.positions)
         return view.until
 
-    def _changes(self, send: Sending, view: View, position: int, last: int) -> Iterator[pa.Table]:
+    def _changes(self, send: Sending, view: View, position: int, last: int) -> Iterator[Page]:
         assert view.past is not None
         guard = guard_after(view.past, position, last, not self.force)
+        names = {stored: name for name, stored in view.past.names.items()}
         for page in view.changes(position, last):
             guard.add(page)
             places = send.wanted_changes(view.past, page)
             if len(places):
-                yield self._shaped(send, as_told(view.past, page.values.take(pa.array(places))))
+                some = page.take(places)
+                odd = {names.get(stored, stored): cells for stored, cells in some.odd_cells().items()}
+                yield self._shaped(send, as_told(view.past, some.values), odd)
         guard.check(last)
 
-    def _as_inserts(self, send: Sending, rows: Existing) -> pa.Table:
+    def _as_inserts(self, send: Sending, rows: Existing) -> Page:
         """Rows as changes that insert them, of no number."""
         rows = rows.take(send.wanted_rows(rows))
         count = len(rows.positions)
@@ -161,10 +166,12 @@ class FolderSyncing(Syncing):
         fixed["action"] = told["action"]
         fixed["changed_at"] = pa.repeat(pa.scalar(datetime.now(UTC), pa.timestamp("ms", "UTC")), count)
         sides = [name for name in told.column_names if name.startswith(("old_", "new_"))]
-        return self._shaped(send, pa.table({**fixed, **{name: told[name] for name in sides}}))
+        odd = {f"new_{name}": cells for name, cells in rows.odd_cells().items()}
+        return self._shaped(send, pa.table({**fixed, **{name: told[name] for name in sides}}), odd)
 
-    def _shaped(self, send: Sending, told: pa.Table) -> pa.Table:
-        """Changes with the columns that are sent, by their new names."""
+    def _shaped(self, send: Sending, told: pa.Table, odd: OddCells) -> Page:
+        """Changes with the columns that are sent, by their new names; `odd`: cells without a value of their column's
+        type. Raises StoreError if a file cannot hold these."""
         names = [column.name for column in FIXED]
         pairs = {name: name for name in names}
         pairs |= {
@@ -172,7 +179,14 @@ class FolderSyncing(Syncing):
             for name in send.columns
             for side in ("old", "new")
         }
-        return told.select(list(pairs)).rename_columns(list(pairs.values()))
+        odd = {pairs[name]: cells for name, cells in odd.items() if name in pairs}
+        if odd and self.job.format == "parquet":
+            name, cells = next(iter(odd.items()))
+            raise StoreError(
+                f"column {name[4:]!r} of {send.info.name!r} holds {next(iter(cells.values()))!r}, which is no value of "
+                'its type, and so cannot go into a Parquet file; take format = "events", or leave the column out'
+            )
+        return Page(told.select(list(pairs)).rename_columns(list(pairs.values())), odd)
 
     def _put(
         self,
@@ -180,7 +194,7 @@ class FolderSyncing(Syncing):
         send: Sending,
         view: View,
         span: str,
-        pages: Iterator[pa.Table],
+        pages: Iterator[Page],
         then: dict[str, Any],
         done: Synced,
     ) -> int:
@@ -190,7 +204,7 @@ class FolderSyncing(Syncing):
             files.keep(self.about | then)
             return 0
 
-        def every() -> Iterator[pa.Table]:
+        def every() -> Iterator[Page]:
             yield first
             yield from pages
 
@@ -200,7 +214,7 @@ class FolderSyncing(Syncing):
                 key = [self.job.rename.get(one, one) for one in send.key]
                 count = lines_into(file, event_lines(every(), self.source.where, view.info.name, key))
             else:
-                count = parquet_into(file, first.schema, every())
+                count = parquet_into(file, first.table.schema, (one.table for one in every()))
         files.keep(self.about | {"next": name, "then": then})
         done.files.append(files.show(name))
         files.keep(self.about | then)

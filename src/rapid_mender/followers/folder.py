@@ -65,6 +65,16 @@ class Folder:
             raise JobError(f"{self.path}/{_STATE} names a file that is none of its parts; take another folder")
         return said
 
+    def check_new(self) -> None:
+        """Raise JobError if there are parts, but nothing says how far they have come: others would overlap them."""
+        with self._in_words():
+            parts = sorted(name for name in os.listdir(self._listed) if _PART.fullmatch(name))
+        if parts:
+            raise JobError(
+                f"{self.path} has parts ({parts[0]}), and no {_STATE}, which says how far they have come: put that "
+                "back, or take another folder"
+            )
+
     def keep(self, state: Mapping[str, Any]) -> None:
         """Put down how far the files have come, at once."""
         with self._in_words(), self._created(f"{_STATE}.new") as file:
@@ -90,8 +100,7 @@ class Folder:
     def clear(self) -> None:
         """Remove parts that were not finished."""
         with self._in_words():
-            names = os.listdir(self.path if self._handle is None else self._handle)
-            for name in names:
+            for name in os.listdir(self._listed):
                 if name.startswith(".") and _PART.fullmatch(name[1:]):
                     self._remove(name)
 
@@ -136,6 +145,10 @@ class Folder:
     def _rename(self, name: str, to: str) -> None:
         with self._in_words(keeps=FileNotFoundError):
             os.replace(self._at(name), self._at(to), src_dir_fd=self._handle, dst_dir_fd=self._handle)
+
+    @property
+    def _listed(self) -> str | int:
+        return self.path if self._handle is None else self._handle
 
     def _at(self, name: str) -> str:
         return name if self._handle is not None else os.path.join(self.path, name)

@@ -11,14 +11,14 @@ import pyarrow as pa
 from ..changes.given import whole
 from ..changes.netting import as_changes, netted
 from ..changes.past import NUMBER, past_if_any, together
-from ..changes.query import as_told
+from ..changes.query import as_told, whole_changes
 from ..core.existing import Existing
 from ..core.own_tables import FOLLOWERS
 from ..errors import JobError
 from ..stores.contract import Session, Store
 from ..stores.urls import opened
 from .fingerprints import fingerprint_at, fingerprint_of
-from .positions import Place, make_ready, now, position_of, put_row
+from .positions import Place, make_ready, now, position_of, put_row, writing
 from .tail import Tail, View
 
 _AT_ONCE = 1 << 20  # changes that are made net at once
@@ -82,8 +82,8 @@ class Follower:
                     raise JobError(f"start is {start}, and the history of {self.table!r} ends with change {view.until}")
                 if start == "last":
                     known = Place(view.until, view.batch, None)
-        with self._store.begin(write=True) as session:
-            return self._keep(session, known)
+        with writing(self._store, FOLLOWERS) as session:
+            return position_of(session, self.name, self.table) or self._keep(session, known)
 
     @property
     def position(self) -> int:
@@ -122,7 +122,7 @@ class Follower:
         last = Place(int(pages[-1].values[NUMBER][-1].as_py()), view.batch, fingerprint_of(pages[-1]))
         if self.net:
             return as_told(view.past, as_changes(view.past, netted(view.past, pages, view.past.columns))), last, count
-        return as_told(view.past, together(pages).values), last, count
+        return as_told(view.past, whole_changes(together(pages))), last, count
 
     def acknowledge(self, position: int | None = None) -> None:
         """Keep that the changes up to a position are done with; without one, all that the last call of `changes` has
@@ -139,12 +139,12 @@ class Follower:
                 f"{self.name} cannot acknowledge change {given.position}: it has been given those after "
                 f"{self.position} up to {self._farthest}"
             )
-        with self._store.begin(write=True) as session:
+        with self._store.begin(write=True) as session:  # its row is there, and is looked at
+            make_ready(session, FOLLOWERS)
             self._at = self._keep(session, given, {"position": self._at.position})
 
     def _keep(self, session: Session, at: Place, expected: dict[str, int] | None = None) -> Place:
         """Keep where the follower is; with a fingerprint, if it has none."""
-        make_ready(session, FOLLOWERS)
         if at.fingerprint is None and at.position:
             at = at._replace(fingerprint=fingerprint_at(past_if_any(session, self.table), at.position))
         values = {

@@ -19,7 +19,7 @@ _SHAPE = pa.schema(
     [
         ("follower", pa.string()), ("table_name", pa.string()), ("goes_to", pa.string()), ("position", pa.int64()),
         ("behind", pa.int64()), ("seconds_behind", pa.float64()), ("moved_at", _STAMP), ("seen_at", _STAMP),
-        ("held_by", pa.string()),
+        ("held_by", pa.string()), ("rejected", pa.int64()),
     ]
 )  # fmt: skip
 
@@ -29,7 +29,8 @@ def followers_of(store: str | Store) -> pa.Table:
 
     `follower`; `table_name`, which it follows; `goes_to`, for a sync; `position`, the last change that it is done with;
     how many changes it is `behind`, and for how many seconds; when it `moved_at` last and was `seen_at`; `held_by`, who
-    may still commit changes before those that it waits with.
+    may still commit changes before those that it waits with; `rejected`, how many changes the target of a sync did not
+    take since it was filled, or mended last.
     """
     with opened(store) as place, place.begin(write=False) as session:
         rows = sorted(rows_of(session, FOLLOWERS), key=lambda row: (row["follower"], row["table_name"]))

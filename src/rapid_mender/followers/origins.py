@@ -70,6 +70,11 @@ def _ours(session: Session, table: str, fingerprints: set[str | None]) -> set[st
     }
 
 
+def is_of_table(session: Session, table: str, fingerprint: str | None) -> bool:
+    """Whether a fingerprint is of a table's own history."""
+    return fingerprint is not None and fingerprint in _ours(session, table, {fingerprint})
+
+
 def token_of(session: Session, table: str) -> str | None:
     """What stands for a table with a history, in any store: made of its first batch. None if it has none. A copy of the
     table has the same."""

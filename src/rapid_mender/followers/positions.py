@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from datetime import UTC, datetime
 from typing import Any, NamedTuple
 
@@ -12,7 +13,7 @@ from ..changes.own import check_rows, own
 from ..core.own_tables import FOLLOWERS
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
-from ..stores.contract import Condition, Selection, Session, kept
+from ..stores.contract import Condition, Selection, Session, Store, kept
 
 
 def rows_of(session: Session, shape: TableInfo, **same: Any) -> list[dict[str, Any]]:
@@ -29,10 +30,10 @@ def rows_of(session: Session, shape: TableInfo, **same: Any) -> list[dict[str, A
     return [row for row in found if all(row[name] == value for name, value in same.items())]
 
 
-def is_ready(session: Session, shape: TableInfo) -> bool:
-    """Whether one of our tables is there, with all of its columns."""
+def _ready(session: Session, shape: TableInfo) -> TableInfo | None:
+    """One of our tables, if it is there with all of its columns."""
     table = own(session, shape)
-    return table is not None and all(column.name in table for column in shape.columns)
+    return table if table is not None and all(column.name in table for column in shape.columns) else None
 
 
 def make_ready(session: Session, shape: TableInfo) -> None:
@@ -43,6 +44,34 @@ def make_ready(session: Session, shape: TableInfo) -> None:
         session.create(shape)
     elif missing := [column for column in shape.columns if column.name not in table]:
         session.add_columns(shape.name, missing)
+
+
+def made(store: Store, shape: TableInfo) -> TableInfo:
+    """One of our tables, which is made or brought up to date if it has to be."""
+    with store.begin(write=False) as session:
+        table = _ready(session, shape)
+    if table is not None:
+        return table
+    failed: StoreError | None = None
+    try:
+        with store.begin(write=True) as session:
+            make_ready(session, shape)
+    except StoreError as error:
+        failed = error  # unless another process was faster
+    with store.begin(write=False) as session:
+        if (table := _ready(session, shape)) is None:
+            raise failed or StoreError(f"{store.where}: {shape.name} cannot be made")
+        return table
+
+
+@contextmanager
+def writing(store: Store, shape: TableInfo) -> Iterator[Session]:
+    """A session that writes to one of our tables, which is made or brought up to date before. One process at a time has
+    one, so that none inserts a row that another one inserts too."""
+    table = made(store, shape)
+    with store.begin(write=True, table=table) as session:
+        session.take_turn(table)
+        yield session
 
 
 def put_row(
@@ -83,10 +112,15 @@ def check_row(session: Session, shape: TableInfo, same: Mapping[str, Any], expec
 
 def _check(held: Sequence[Mapping[str, Any]], same: Mapping[str, Any], expected: Mapping[str, Any]) -> None:
     if [{name: one[name] for name in expected} for one in held] != [dict(expected)]:
-        raise JobError(
-            f"another process follows as {same.get('follower')!r}, and has moved on, or somebody has forgotten it; "
-            "let one at a time follow under a name"
-        )
+        raise taken(same.get("follower"))
+
+
+def taken(follower: Any) -> JobError:
+    """That two processes follow under one name."""
+    return JobError(
+        f"another process follows as {follower!r}, and has moved on, or somebody has forgotten it; let one at a time "
+        "follow under a name"
+    )
 
 
 def remove_rows(session: Session, shape: TableInfo, **same: Any) -> int:

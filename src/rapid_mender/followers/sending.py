@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import UTC, datetime
+from typing import TYPE_CHECKING, Literal
 
 import numpy as np
 import pyarrow as pa
@@ -32,8 +33,13 @@ from ..errors import JobError
 from ..jobs.job import Job, Rule
 from ..jobs.sync_job import Sync
 
+if TYPE_CHECKING:
+    from .receiving import Receiving
+    from .two_way import Rivals
+
 _OF_A_CHANGE = [column.name for column in FIXED]
 OTHERWISE = "the row is not what the history says it was"
+OUTDONE = "the other table's change of the row counts"
 
 
 @dataclass(frozen=True)
@@ -42,7 +48,33 @@ class Flags:
 
     gone: str
     fresh: str
+    outdone: str
     was: Mapping[str, str]
+
+
+@dataclass(frozen=True)
+class _Sent:
+    """Changes that are sent: for each the change with the row before as its old row, and the one with the row after as
+    its new row, NO_ROW where there is none; and the last change of the row."""
+
+    before: np.ndarray
+    after: np.ndarray
+    last: np.ndarray
+
+    @property
+    def gone(self) -> np.ndarray:
+        """A mask of those after which there is no row."""
+        return ~is_row(self.after)
+
+    def take(self, places: np.ndarray) -> _Sent:
+        """Some of them, by their places or a mask."""
+        return _Sent(self.before[places], self.after[places], self.last[places])
+
+    def also_gone(self, places: np.ndarray) -> _Sent:
+        """With some of them a second time, without their row after."""
+        none = no_rows(len(places))
+        pairs = (self.before, self.before[places]), (self.after, none), (self.last, self.last[places])
+        return _Sent(*(np.concatenate(pair) for pair in pairs))
 
 
 @dataclass(frozen=True)
@@ -62,13 +94,36 @@ class Sending:
     when: Expression | None
     keeping: Keeping | None = None
     """How the table keeps versions, if only those in force are sent."""
+    catching_up: bool = False
+    """A fill may have found what is sent: no row is what the history says it was."""
+    rule: Literal["later", "overwrite", "skip", "reject"] | None = None
+    """Which side's change counts, if the other table follows this one, see `two_way`."""
 
     @property
     def identity(self) -> list[str]:
         """The columns that identify what is sent."""
         return self.key if self.keeping is None else self.keeping.key
 
-    def job(self, target: TableInfo, filling: bool = False) -> Job:
+    @property
+    def checks(self) -> bool:
+        """Whether the target's row has to be what the history says it was."""
+        return self.sync.conflict in ("skip", "reject") and self.rule is None and not self.catching_up
+
+    @property
+    def apart(self) -> list[str]:
+        """The columns by which rows are told apart, here or in the target."""
+        back = {self.sync.rename.get(name, name): name for name in self.columns}
+        return list(dict.fromkeys([*self.key, *(back[name] for name in self.sync.key if name in back)]))
+
+    def lacking(self, target: TableInfo) -> list[str]:
+        """The columns that are sent, and for which the target has none."""
+        return [name for name in self.columns if target.named(self.sync.rename.get(name, name)) is None]
+
+    def without(self, names: Sequence[str]) -> Sending:
+        """All but some columns."""
+        return replace(self, columns=[name for name in self.columns if name not in names])
+
+    def job(self, target: TableInfo) -> Job:
         """The job that merges what is sent."""
         sync = self.sync
         if sync.keep == "changes":
@@ -77,20 +132,25 @@ class Sending:
         renamed = {name: to for name, to in sync.rename.items() if name in self.columns}
         rules = [Rule(decide="delete", when=f"incoming.{_quoted(self.flags.gone)}")]
         ignore = [self.flags.gone]
-        if sync.conflict != "overwrite" and not filling:
+        if self.rule is not None:
+            ignore.append(self.flags.outdone)
+            decide: Literal["skip", "reject"] = "reject" if self.rule == "reject" else "skip"
+            rules.insert(0, Rule(decide=decide, when=f"incoming.{_quoted(self.flags.outdone)}", because=OUTDONE))
+        if self.checks:
+            assert sync.conflict == "skip" or sync.conflict == "reject"
             ignore += [self.flags.fresh, *(self.flags.was[name] for name in self.columns)]
             rules.insert(0, Rule(decide=sync.conflict, when=self._unlike(target), because=OTHERWISE))
-        return sync.merge_job(self._target_key(target), rename=renamed, derive=sync.derive, ignore=ignore, rules=rules)
+        return sync.merge_job(self.target_key(target), rename=renamed, derive=sync.derive, ignore=ignore, rules=rules)
 
     def job_of_extra(self, target: TableInfo) -> Job:
         """The job that deletes rows of which only the key is given."""
         renamed = {name: to for name, to in self.sync.rename.items() if name in self.identity}
         gone = Rule(decide="delete", when=f"incoming.{_quoted(self.flags.gone)}", because="it is not in the source")
         return self.sync.merge_job(
-            self._target_key(target), rename=renamed, ignore=[self.flags.gone], rules=[gone], allow=["delete"]
+            self.target_key(target), rename=renamed, ignore=[self.flags.gone], rules=[gone], allow=["delete"]
         )
 
-    def _target_key(self, target: TableInfo) -> list[str]:
+    def target_key(self, target: TableInfo) -> list[str]:
         key = self.sync.key or [self.sync.rename.get(name, name) for name in self.identity]
         lacking = [name for name in key if target.named(name) is None]
         if lacking:
@@ -107,16 +167,16 @@ class Sending:
         for name in self.columns:
             was = self.flags.was[name]
             to = target.named(self.sync.rename.get(name, name))
-            if to is not None and to.name not in self.sync.derive and type(to.type) is type(self.info[name].type):
+            if to is not None and to.name not in self.sync.derive:
                 differing.append(f"existing.{_quoted(to.name)} IS DISTINCT FROM incoming.{_quoted(was)}")
         unlike = " OR ".join([fresh, *differing])
-        return f"(matched AND ({unlike})) OR (NOT matched AND NOT {fresh} AND NOT {gone})"
+        return f"(matched AND ({gone} OR changed) AND ({unlike})) OR (NOT matched AND NOT {fresh} AND NOT {gone})"
 
     @property
     def asked(self) -> list[str]:
         """The columns without which nothing can be sent: the key, and those that conditions read."""
         uses = self.when.uses if self.when is not None else ()
-        return list(dict.fromkeys([*self.key, *self.sync.changes_to, *(name for _, name in uses)]))
+        return list(dict.fromkeys([*self.apart, *self.sync.changes_to, *(name for _, name in uses)]))
 
     @property
     def compares(self) -> bool:
@@ -124,11 +184,11 @@ class Sending:
         uses = self.when.uses if self.when is not None else ()
         if self.keeping is not None:
             return True
-        return bool(self.sync.conflict != "overwrite" or self.sync.changes_to or any(side == "old" for side, _ in uses))
+        return bool(self.checks or self.sync.changes_to or any(side == "old" for side, _ in uses))
 
     # -- records ----------------------------------------------------------------------------------------
 
-    def of_net(self, netted: Netted) -> pa.Table:
+    def of_net(self, netted: Netted, receiving: Receiving, rivals: Rivals | None = None) -> pa.Table:
         """The records of net changes: rows to be put there, and rows to be gone; also those that came and went again,
         for a fill may have found them."""
         net, old, new = netted.net, netted.old, netted.new
@@ -136,48 +196,71 @@ class Sending:
         if self.sync.changes_to:
             changed = np.any([net.changed[name] for name in self.sync.changes_to], axis=0)
         updates = net.updates.take(np.flatnonzero(changed))
-        gone = np.concatenate([net.deletes.before, net.passing.last])
-        before = np.concatenate([no_rows(len(net.inserts)), updates.before, gone])
-        after = np.concatenate([net.inserts.after, updates.after, no_rows(len(gone))])
-        wanted = self._wanted(old, new, before, after)
-        before, after = before[wanted], after[wanted]
-        if self.keeping is not None:
-            before, after = self._in_force(netted, self.keeping, before, after)
-        gone = ~is_row(after)
-        put, taken = new.take(after[~gone]), netted.taken(before[gone])
+        every = (net.inserts, updates, net.deletes, net.passing)
+        before = np.concatenate([no_rows(len(net.inserts)), updates.before, net.deletes.before, net.passing.last])
+        after = np.concatenate([net.inserts.after, updates.after, no_rows(len(net.deletes) + len(net.passing))])
+        sent = _Sent(before, after, np.concatenate([slots.last for slots in every]))
+        sent = sent.take(self._wanted(old, new, before, after))
+        sent = self._moved(netted, sent, receiving) if self.keeping is None else self._in_force(netted, sent)
+        gone = sent.gone
+        put, taken = new.take(sent.after[~gone]), netted.taken(sent.before[gone])
+        order = np.concatenate([np.flatnonzero(~gone), np.flatnonzero(gone)])
         columns = {name: _both(put, taken, name) for name in self.columns}
-        columns[self.flags.gone] = pa.array(np.sort(gone))
-        if self.sync.conflict != "overwrite":
-            order = np.concatenate([before[~gone], before[gone]])
-            columns[self.flags.fresh] = pa.array(~is_row(order))
-            index = as_indices(order)
-            columns |= {self.flags.was[name]: one_array(old.values[name]).take(index) for name in self.columns}
+        columns[self.flags.gone] = pa.array(gone[order])
+        if rivals is not None:
+            keys = pa.table({name: _both(put, old.take(sent.before[gone]), name) for name in self.apart})
+            columns[self.flags.outdone] = pa.array(rivals.outdone(netted, keys, sent.last[order]))
+        if self.checks:
+            columns[self.flags.fresh] = pa.array(~is_row(sent.before[order]))
+            index, was = as_indices(sent.before[order]), receiving.stored(old.values)
+            columns |= {self.flags.was[name]: one_array(was[to]).take(index) for name, to in receiving.columns.items()}
         return pa.table(columns)
 
-    def _in_force(
-        self, netted: Netted, keeping: Keeping, before: np.ndarray, after: np.ndarray
-    ) -> tuple[np.ndarray, np.ndarray]:
+    def _moved(self, netted: Netted, sent: _Sent, receiving: Receiving) -> _Sent:
+        """Where the target tells other keys apart than the source does: a row whose key is another one there is gone
+        under the one before, and one that comes under an equal key is not gone."""
+        if not receiving.is_particular:
+            return sent
+        old, new = (rows.values.select(self.apart) for rows in (netted.old, netted.new))
+        both = np.flatnonzero(is_row(sent.before) & ~sent.gone)
+        apart = both[receiving.tells_apart(old.take(pa.array(sent.before[both])), new.take(pa.array(sent.after[both])))]
+        sent = sent.also_gone(apart)
+        gone = np.flatnonzero(sent.gone)
+        seed = secrets.randbits(64)
+        taken = hash_rows(receiving.folded(old.take(pa.array(sent.before[gone]))), seed)
+        put = hash_rows(receiving.folded(new.take(pa.array(sent.after[~sent.gone]))), seed)
+        _, first = np.unique(taken, return_index=True)
+        stays = np.ones(len(sent.last), bool)
+        stays[gone] = False
+        stays[gone[first]] = ~among(taken[first], np.unique(put))
+        return sent.take(stays)
+
+    def _in_force(self, netted: Netted, sent: _Sent) -> _Sent:
         """Of changes those that are about versions in force: one that ends is gone, unless another begins."""
+        assert self.keeping is not None
+        before, after = sent.before, sent.after
         old, new = netted.old.values, netted.new.values
-        was, now = ((keeping.spans(rows)[1] == NEVER) for rows in (old, new))
+        was, now = ((self.keeping.spans(rows)[1] == NEVER) for rows in (old, new))
         put, gone = is_row(after), is_row(before)
         put[put] = now[after[put]]
         gone[gone] = was[before[gone]]
         gone &= ~put
         seed = secrets.randbits(64)
-        keys = [netted.past.session.fold(self.info, rows.select(keeping.key)) for rows in (old, new)]
+        keys = [netted.past.session.fold(self.info, rows.select(self.keeping.key)) for rows in (old, new)]
         taken, begun = (hash_rows(folded, seed) for folded in keys)
         gone[gone] = ~among(taken[before[gone]], np.unique(begun[after[put]]))
         _, first = np.unique(taken[before[gone]], return_index=True)  # of several that ended
         places = np.concatenate([np.flatnonzero(put), np.flatnonzero(gone)[first]])
-        return before[places], np.where(put, after, NO_ROW)[places]
+        return _Sent(before, np.where(put, after, NO_ROW), sent.last).take(places)
 
     def of_rows(self, rows: Existing) -> pa.Table:
         """The records of rows as they are."""
-        some = rows.take(self.wanted_rows(rows))
-        columns = {name: _cells(some, name) for name in self.columns}
-        columns[self.flags.gone] = pa.repeat(False, len(some.positions))
-        return pa.table(columns)
+        records = self.cells(rows.take(self.wanted_rows(rows)))
+        return records.append_column(self.flags.gone, pa.repeat(False, records.num_rows))
+
+    def cells(self, rows: Existing) -> pa.Table:
+        """The columns of rows that are sent, as they are sent."""
+        return pa.table({name: _cells(rows, name) for name in self.columns})
 
     def wanted_rows(self, rows: Existing) -> np.ndarray:
         """The places of the rows that are sent when what follows is filled."""
@@ -258,7 +341,8 @@ def sending(sync: Sync, info: TableInfo, key: Sequence[str], keeping: Keeping | 
         *(name for _, name in (when.uses if when is not None else ())),
     }
     taken = {name.lower() for name in (*info.names, *sync.rename.values())}
-    flags = Flags(_free("gone", taken), _free("fresh", taken), {name: _free(f"was {name}", taken) for name in columns})
+    gone, fresh, outdone = (_free(word, taken) for word in ("gone", "fresh", "outdone"))
+    flags = Flags(gone, fresh, outdone, {name: _free(f"was {name}", taken) for name in columns})
     return Sending(sync, info, list(key), columns, [name for name in info.names if name in read], flags, when, keeping)
 
 

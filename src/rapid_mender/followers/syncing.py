@@ -6,17 +6,28 @@ import logging
 import time
 from collections import Counter
 from dataclasses import dataclass, field, replace
+from functools import reduce
 from typing import Any
 
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..changes.captured import row_of
 from ..changes.valid import keeping_of
+from ..core.keys import one_array
+from ..core.masks import mask_of
 from ..core.names import in_quotes
 from ..core.own_tables import FOLLOWERS
 from ..core.records import known_column
+from ..core.row_numbers import NO_ROW, as_indices
 from ..errors import JobError, StoreError
 from ..jobs.sync_job import Sync
 from ..merging.result import Result
 from ..stores.contract import Store
-from .positions import check_free, make_ready, now, put_row, rows_of
+from ..stores.contract.capture import altered
+from ..stores.contract.capture import known_of as known_of_capture
+from .positions import check_free, now, put_row, rows_of, writing
 from .sending import Sending, sending
 from .tail import Tail, View
 
@@ -48,6 +59,10 @@ class Synced:
     """Why rows were rejected."""
     files: list[str] = field(default_factory=list)
     """The files that were written, where files follow."""
+    outdone: int = 0
+    """How many changes were not written, as the other table's change of the row counts."""
+    notes: list[str] = field(default_factory=list)
+    """What is wrong with the capture of the table that is followed, so that its history lacks values."""
     held_by: list[str] = field(default_factory=list)
     """Who may still commit changes before those that are there: so these wait."""
     seconds: float = 0.0
@@ -79,7 +94,7 @@ class Syncing:
     def note(self, at: dict[str, Any], held_by: list[str]) -> None:
         """Note in the source how far the target has come, for those who look, and so that it is not pruned too far. It
         is noted when it moves, and else now and then."""
-        told = {"position": at["position"], "held_by": "; ".join(held_by) or None}
+        told = {"position": at["position"], "held_by": "; ".join(held_by) or None, "rejected": at.get("rejected")}
         if self._noted is not None and self._noted[0] == told and time.monotonic() - self._noted[1] < _SEEN:
             return
         self._noted = told, time.monotonic()
@@ -90,8 +105,7 @@ class Syncing:
             "moved_at": now(),
         }
         try:
-            with self.source.begin(write=True) as session:
-                make_ready(session, FOLLOWERS)
+            with writing(self.source, FOLLOWERS) as session:
                 same = {"follower": self.job.follower, "table_name": self.table, "goes_to": self.goes_to}
                 rows = rows_of(session, FOLLOWERS, **same)
                 if rows and rows[0]["position"] == at["position"]:
@@ -125,6 +139,31 @@ class Syncing:
         if self.job.versions == "current" and keeping is None:
             raise JobError(f"table {view.info.name!r} keeps no versions: no job with [versions] was merged into it")
         return sending(self.job, view.info, key, keeping)
+
+
+def altered_under_capture(view: View) -> list[str]:
+    """What has changed of the table since its capture learnt its columns: other values may not be in the history."""
+    row = row_of(view.session, view.info)
+    return altered(view.info, known_of_capture(row["known"])[0]) if row is not None else []
+
+
+def filled_up(view: View, send: Sending, records: pa.Table) -> pa.Table:
+    """Records with the values of the table as it is now where the history has none."""
+    lacking = [name for name in send.columns if name not in send.key and records[name].null_count]
+    gone = one_array(records[send.flags.gone])
+    empty = [pc.is_null(one_array(records[name])) for name in lacking]
+    at = np.flatnonzero(mask_of(pc.and_not(reduce(pc.or_, empty), gone))) if empty else np.arange(0)
+    if not len(at):
+        return records
+    found = view.session.fetch(view.info, records.select(send.key).take(pa.array(at)))
+    index = np.full(records.num_rows, NO_ROW)
+    index[at[found.positions]] = np.arange(len(found.positions))
+    for name, nulls in zip(lacking, empty, strict=True):
+        now = one_array(found.values[name]).take(as_indices(index))
+        if now.type == records.schema.field(name).type:
+            filled = pc.if_else(nulls, now, one_array(records[name]))
+            records = records.set_column(records.column_names.index(name), name, filled)
+    return records
 
 
 def known_of(view: View, send: Sending, position: int) -> tuple[Sending, int]:

@@ -29,7 +29,7 @@ from .job_file import read_job_file
 
 OF_THE_MERGE = ("columns", "delete", "mark", "marked", "unmark", "archive", "rejects", "max_rejects",
                         "max_deletes", "history", "seal")  # fmt: skip
-_OF_A_TABLE = ("to_table", "key", "derive", "keep", "conflict", *OF_THE_MERGE)
+_OF_A_TABLE = ("to_table", "key", "derive", "keep", "conflict", "new_columns", *OF_THE_MERGE)
 
 
 class Sync(Strict):
@@ -68,8 +68,13 @@ class Sync(Strict):
     """Of a table that keeps versions: whether all of them follow, or of each thing only the one in force."""
     keep: Literal["rows", "changes"] = "rows"
     """Whether the rows are kept as they are, or every change is appended to a log."""
-    conflict: Literal["overwrite", "skip", "reject"] = "overwrite"
-    """What becomes of a change whose row in `to_table` is not what the history says it was."""
+    conflict: Literal["overwrite", "skip", "reject", "later"] | None = None
+    """What becomes of a change whose row in `to_table` is not what the history says it was; by default "overwrite".
+    Where both tables follow each other: of a change of a row that both sides have changed; by default the later change
+    counts."""
+    new_columns: Literal["stop", "ignore", "add"] = "stop"
+    """What becomes of a column of `table` that `to_table` does not have: the sync stops and says so, it is left out, or
+    it is added to `to_table`."""
     columns: Annotated[dict[str, ColumnOptions], BeforeValidator(each_of(ColumnOptions, "[columns.{}]"))] = {}
     delete: Literal["remove", "mark", "archive"] = "remove"
     mark: dict[str, Constant] = {}
@@ -101,10 +106,10 @@ class Sync(Strict):
             (bool(both), f"only and ignore both name {', '.join(both)}"),
             (not self.follower.strip(), "follower is the name by which the position is kept; give one"),
             (log and self.delete != "remove", 'keep = "changes" appends deletes like all changes; leave out delete'),
-            (log and self.conflict != "overwrite", 'keep = "changes" replaces no row; leave out conflict'),
+            (log and self.conflict is not None, 'keep = "changes" replaces no row; leave out conflict'),
             (
                 self.versions == "current"
-                and (log or folder or self.conflict != "overwrite" or bool(self.changes_to) or self.when is not None),
+                and (log or folder or self.conflict is not None or bool(self.changes_to) or self.when is not None),
                 'versions = "current" keeps one row of each thing up to date; leave out keep, to_folder, conflict, '
                 "changes_to and when",
             ),

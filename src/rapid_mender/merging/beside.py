@@ -23,5 +23,6 @@ class Beside(Protocol):
     def begin(self, session: Session) -> None:
         """Called before anything is written."""
 
-    def end(self, session: Session) -> None:
-        """Called when all is written, before the commit; also if there was nothing to write."""
+    def end(self, session: Session, rejected: int = 0) -> None:
+        """Called when all is written, before the commit; also if there was nothing to write. `rejected`: how many
+        records were rejects."""

@@ -17,6 +17,7 @@ from datetime import UTC, datetime
 
 from ..changes.batch_row import Status
 from ..changes.details import bring_up_to_date
+from ..changes.process import process_detail
 from ..changes.recorder import Recorder
 from ..core.decisions import NAMES
 from ..core.own_tables import Kind
@@ -227,7 +228,8 @@ class Run:
             whole, retries = self.open_batch.with_others(recorder, whole, retries)
             counts = {name: whole.counts[name] for name in NAMES}
         figures = figures_of(whole, self.plan.identity, retries, time.perf_counter() - self.started)
-        details = [*details_of(self.plan), *(self.beside.details if self.beside is not None else ())]
+        details = [*details_of(self.plan), *([process_detail()] if status == "running" else [])]
+        details += self.beside.details if self.beside is not None else ()
         recorder.finish(counts, figures | ({} if why is None else {"stopped": why}), status, details)
 
     # -- units of work --------------------------------------------------------------------------------
@@ -270,7 +272,7 @@ class Run:
                     recorder = self._recorder(session)
                     ends, done = self._unit(way, session, recorder, chunks, at)
                     if self.beside is not None and ends:
-                        self.beside.end(session)
+                        self.beside.end(session, self._counts()["reject"])
                     if self.before_commit is not None:
                         self.before_commit()
                     return ends, done, recorder

@@ -12,7 +12,9 @@ from ..contract import Conflict, Forbidden, Refused
 from ..sql.link import Lost
 from .wire import ASKED_FOR_A_FILE, NO_PASSWORD, NO_TLS
 
-_RETRY = (1213, 1205, 1020, 1050)  # deadlock, lock wait time-out, read row changed, table made by another merge
+_RETRY = (1213, 1205, 1020, 1050, 1412)
+"""A deadlock, a lock wait time-out, a row that was read and has changed, a table that another merge made, also while a
+snapshot was held."""
 _UNIQUE, _REFERS = (1062, 1586), (1216, 1217, 1451, 1452)
 _REFUSALS = (
     1048, 1062, 1169, 1216, 1217, 1263, 1264, 1265, 1292, 1364, 1365, 1366, 1367, 1369, 1406, 1411, 1416, 1425, 1441,

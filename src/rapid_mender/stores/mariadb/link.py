@@ -14,9 +14,9 @@ from typing import Any
 import pyarrow as pa
 import pyarrow.types as pt
 
-from ...core.schema import Column, TableInfo
+from ...core.schema import Column
 from ...errors import StoreError
-from ..contract import Conflict, Forbidden, Refused
+from ..contract import Refused
 from ..sql.link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from ..sql.text import literals, text_sql
 from ..waiting import in_words
@@ -37,12 +37,6 @@ _WAITS = (
     "SELECT b.trx_mysql_thread_id FROM information_schema.INNODB_TRX AS r "
     "JOIN information_schema.INNODB_LOCK_WAITS AS w ON w.requesting_trx_id = r.trx_id "
     "JOIN information_schema.INNODB_TRX AS b ON b.trx_id = w.blocking_trx_id"
-)
-_TRANSACTIONS = (
-    "SELECT t.trx_mysql_thread_id AS process, t.trx_id AS number, CONCAT_WS(', ', p.USER, p.HOST, "
-    "CONCAT('connection ', t.trx_mysql_thread_id), CONCAT('since ', t.trx_started)) AS who "
-    "FROM information_schema.INNODB_TRX AS t LEFT JOIN information_schema.PROCESSLIST AS p "
-    "ON p.ID = t.trx_mysql_thread_id ORDER BY t.trx_started"
 )
 _NOT_ALLOWED = (1148, 3948, 4166, 4168)
 _INSERT_BYTES = 1 << 20
@@ -117,25 +111,6 @@ class MariaDBLink(SQLLink):
     def process(self) -> int:
         """The number of the connection."""
         return int(self._id)
-
-    def writers(self) -> dict[int, tuple[int, str]] | None:
-        """The transactions of the server by the connections that they are of: the number of each, 0 until it writes,
-        and who it is. None if the user may not know."""
-        try:
-            rows = self.ask(_TRANSACTIONS)
-        except Forbidden:
-            return None
-        return {int(one["process"]): (int(one["number"]), one["who"]) for one in rows}
-
-    def is_at_rest(self, table: TableInfo, seconds: int) -> bool:
-        """Whether no transaction is open that has written to a table, or all have ended within some seconds, in which
-        others wait."""
-        try:
-            self.run(f"LOCK TABLES {table.identity} READ {f'WAIT {seconds}' if seconds else 'NOWAIT'}")
-        except Conflict:
-            return False
-        self.run("UNLOCK TABLES")
-        return True
 
     def close(self) -> None:
         if self._other is not None:

@@ -320,6 +320,9 @@ def bytes_in_row(column: Column) -> int:
     return column.type.bit_width // 8 if pt.is_primitive(column.type) else 12
 
 
+_MOST_DIGITS, _MOST_DECIMALS = 65, 38
+
+
 def declare(column: Column) -> str:
     """The declared type with which Rapid Mender creates a column."""
     if column.declared is not None:
@@ -328,7 +331,8 @@ def declare(column: Column) -> str:
     if pt.is_boolean(kind):
         return "tinyint(1)"
     if pt.is_decimal(kind):
-        return f"decimal({kind.precision},{kind.scale})"
+        scale = min(kind.scale, _MOST_DECIMALS)
+        return f"decimal({min(kind.precision, _MOST_DIGITS)},{scale})"  # what it does not hold exactly is refused
     if pt.is_timestamp(kind):
         return f"datetime({ {'s': 0, 'ms': 3}.get(kind.unit, 6) })"
     if pt.is_string(kind):

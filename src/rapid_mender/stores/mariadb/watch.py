@@ -9,17 +9,35 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
+from typing import NamedTuple
 
 from ...core.schema import TableInfo
-from ..contract import Forbidden, Watch
+from ..contract import Conflict, Forbidden, Watch
 from .link import MariaDBLink
 
+_TRANSACTIONS = (
+    "SELECT t.trx_mysql_thread_id AS process, t.trx_id AS number, CONCAT_WS(', ', p.USER, p.HOST, "
+    "IF(t.trx_mysql_thread_id = 0, 'a prepared XA transaction whose connection has ended (XA RECOVER names it)', "
+    "CONCAT('connection ', t.trx_mysql_thread_id)), CONCAT('since ', t.trx_started)) AS who "
+    "FROM information_schema.INNODB_TRX AS t LEFT JOIN information_schema.PROCESSLIST AS p "
+    "ON p.ID = t.trx_mysql_thread_id ORDER BY t.trx_started"
+)
 Writers = frozenset[int] | None
 """The transactions; None: whoever they are."""
 
 _PATIENCE = 5.0  # seconds until the server has told of a transaction that has just begun
 _STALE = 0.12  # seconds for which the server tells what it told before
 _WAITS = 10.0  # seconds after which others are made to wait for a moment, so that there is one without a writer
+
+
+class Writer(NamedTuple):
+    """A transaction."""
+
+    process: int
+    """The connection that it is of; 0 if that has ended, and the transaction is prepared."""
+    number: int
+    """0 until it writes."""
+    who: str
 
 
 class TransactionWatch(Watch):
@@ -44,11 +62,11 @@ class TransactionWatch(Watch):
         try:
             until = time.monotonic() + _PATIENCE
             while time.monotonic() < until:
-                writers = self._link.writers()
+                writers = _writers(self._link)
                 if writers is None:
                     break
-                if self._link.process in writers:
-                    return frozenset(number for process, (number, _) in writers.items() if number)
+                if any(one.process == self._link.process for one in writers):
+                    return frozenset(one.number for one in writers if one.number)
                 time.sleep(_STALE)
             self._since = time.monotonic()
             return None
@@ -59,12 +77,11 @@ class TransactionWatch(Watch):
         self._link = self._link or self._connect()
         if mark is None:
             waits = self._since is not None and time.monotonic() - self._since > _WAITS
-            return self._link.is_at_rest(self._history, 1 if waits else 0)
-        writers = self._link.writers() or {}
-        if mark.isdisjoint(number for number, _ in writers.values()):
+            return _is_at_rest(self._link, self._history, 1 if waits else 0)
+        if mark.isdisjoint(one.number for one in _writers(self._link) or ()):
             return True
         try:
-            return self._link.is_at_rest(self._history, 0)
+            return _is_at_rest(self._link, self._history, 0)
         except Forbidden:
             return False
 
@@ -72,4 +89,31 @@ class TransactionWatch(Watch):
         self._link = self._link or self._connect()
         if mark is None:
             return ["a transaction that has written to the history (the right PROCESS would tell which)"]
-        return [who for number, who in (self._link.writers() or {}).values() if number in mark]
+        return [one.who for one in _writers(self._link) or () if one.number in mark]
+
+
+def _writers(link: MariaDBLink) -> list[Writer] | None:
+    """The transactions of the server. None if the user may not know."""
+    try:
+        rows = link.ask(_TRANSACTIONS)
+    except Forbidden:
+        return None
+    return [Writer(int(one["process"]), int(one["number"]), one["who"]) for one in rows]
+
+
+def _is_at_rest(link: MariaDBLink, table: TableInfo, seconds: int) -> bool:
+    """Whether no transaction is open that has written to a table, or all have ended within some seconds, in which
+    others wait.
+
+    A prepared XA transaction whose connection has ended has no lock of the server any more. It still has one of
+    InnoDB, which `LOCK TABLES` asks for only where it begins a transaction.
+    """
+    link.run("SET SESSION autocommit = 0, innodb_table_locks = 1")
+    try:
+        link.run(f"LOCK TABLES {table.identity} READ {f'WAIT {seconds}' if seconds else 'NOWAIT'}")
+        link.run("UNLOCK TABLES")
+    except Conflict:
+        return False
+    finally:
+        link.run("SET SESSION autocommit = 1")
+    return True

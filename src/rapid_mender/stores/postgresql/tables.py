@@ -164,6 +164,12 @@ def _form(row: Mapping[str, Any], column: Column) -> Form:
     )
 
 
+_UNSIGNED = {
+    "uint8": "smallint", "uint16": "integer", "uint32": "bigint", "uint64": "numeric(20,0)",
+}  # fmt: skip
+"""By types of numbers that PostgreSQL does not have the next that hold them all."""
+
+
 def declare(column: Column) -> str:
     """The declared type with which Rapid Mender creates a column."""
     if column.declared is not None:
@@ -177,4 +183,4 @@ def declare(column: Column) -> str:
     for native, staged in _NATIVE.values():
         if native == kind:
             return staged
-    return "pg_catalog.text"
+    return _UNSIGNED.get(str(kind), "pg_catalog.text")

@@ -1,0 +1,392 @@
+"""A sync into a table: filling it, following from there, holding it against the source."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Callable, Iterator, Sequence
+from contextlib import closing, contextmanager
+from dataclasses import replace
+from typing import Any
+
+import numpy as np
+import pyarrow as pa
+import pyarrow.compute as pc
+
+from ..changes.detail import Detail
+from ..changes.guard import any_sealed, guard_after
+from ..changes.netting import netted
+from ..changes.past import NUMBER, together
+from ..core.existing import Existing
+from ..core.names import in_quotes
+from ..core.own_tables import SYNCED
+from ..core.schema import TableInfo, copied
+from ..errors import JobError
+from ..incoming import Spool
+from ..incoming.ahead import ahead
+from ..jobs.job import Job
+from ..jobs.sync_job import Sync
+from ..merging.merge import merge_beside, preview
+from ..merging.retries import until_done
+from ..stores.contract import Store
+from .compare import Compared, find_differences
+from .fingerprints import FINGERPRINTED, fingerprint_at, fingerprint_of
+from .load import Loaded, Loader, can_load
+from .moving import Moving, is_one_store
+from .origins import Way, origin, origins_of, token_of, ways_to
+from .positions import made, now, put_row, rows_of, taken, writing
+from .receiving import Receiving
+from .sending import Sending
+from .shaping import shape_for, without_key
+from .syncing import Synced, Syncing, altered_under_capture, filled_up, known_of
+from .tail import Tail, View
+from .two_way import Rivals, Rule, began_as_copy, rule_of, way_back
+
+_PLACE = ("position", "batch_no", "filled", "keyless", "fingerprint", "filled_to")
+
+
+class TableSyncing(Syncing):
+    """A sync into a table."""
+
+    def __init__(self, job: Sync, source: Store, target: Store, tail: Tail, force: bool = False) -> None:
+        super().__init__(job, source, tail, f"{job.to_table} in {target.where}", force)
+        self.target = target
+        self.done = self._nothing_done()
+        self.same = {"follower": job.follower}
+        self.at: dict[str, Any] | None = None
+        """Where the sync is, as far as this process knows."""
+        self._rejected = 0
+        """How many records were rejects, before this call."""
+        self._made = False
+        """This process made the target, and has not filled it yet."""
+
+    def _nothing_done(self) -> Synced:
+        job = self.job
+        return Synced(job.follower, self.source.where, job.table, self.target.where, job.to_table)
+
+    def go(self) -> Synced:
+        """Let all changes take effect that are there."""
+        began = time.perf_counter()
+        self.done, self.end = self._nothing_done(), None
+        at = self.at or until_done(self.target, lambda _: self._begin(), lambda: None)
+        self.at = None  # after an error it is read anew
+        if self.job.new_columns == "add":
+            self._add_columns()
+        if not at["filled"]:
+            at = self._fill(at)
+        while (next_at := self._step(at)) is not None:
+            at = next_at
+        self.done.position, self.done.seconds = at["position"], time.perf_counter() - began
+        self._rejected += self.done.counts["reject"]
+        self.note(at | {"rejected": self._rejected}, self.done.held_by)
+        self.at = at
+        return self.done
+
+    # -- the beginning ----------------------------------------------------------------------------------
+
+    def _begin(self) -> dict[str, Any]:
+        """Where the sync is."""
+        self._check_other()
+        rows = self._rows_of_sync()
+        about = {"source": self.source.where, "source_table": self.job.table, "table_name": self.job.to_table}
+        if rows and any(rows[0][name] != value for name, value in about.items() if name != "source"):
+            raise JobError(
+                f"there is a follower {self.job.follower!r} in {self.target.where} already, of table "
+                f"{rows[0]['source_table']!r} into {rows[0]['table_name']!r}; take another name"
+            )
+        self._rejected = (rows[0]["rejected"] or 0) if rows else 0
+        return {name: rows[0][name] for name in _PLACE} if rows else self._start(about)
+
+    def _check_other(self) -> None:
+        """Raise JobError if the table that follows is the one that is followed, however the two are named."""
+        if not is_one_store(self.source, self.target):
+            return
+        with self.source.begin(write=False) as session:
+            one, other = (session.find(name) for name in (self.job.table, self.job.to_table))
+        if one is None or other is None:
+            return
+        if one.name == other.name or (one.number is not None and one.number == other.number):
+            raise JobError(f"table {self.job.table!r} cannot follow itself; name another table in to_table")
+
+    def _rows_of_sync(self) -> list[dict[str, Any]]:
+        """The row of the sync in the target, if it has one. Makes our table, or brings it up to date."""
+        made(self.target, SYNCED)
+        with self.target.begin(write=False) as session:
+            return rows_of(session, SYNCED, **self.same)
+
+    def _start(self, about: dict[str, str]) -> dict[str, Any]:
+        """Note where the sync begins, in both stores; make the target if it is not there."""
+        with self.tail.look(0, 0, whole=False) as view:
+            self.check_name(view)
+            send = self.sending(view)
+            log = self.job.keep == "changes"
+            at: dict[str, Any] = {"position": 0 if log else view.until, "batch_no": 0 if log else view.batch}
+            at |= {"filled": log, "keyless": False, "filled_to": None}
+            at["fingerprint"] = None if log else fingerprint_at(view.past, view.until)
+            if not log and self._is_copy(view, send):
+                at |= {"position": 0, "batch_no": 0, "filled": True, "fingerprint": None}
+        if log:
+            with self.tail.look(0, 0):
+                pass  # raises if the history does not begin at the beginning
+        with self.target.begin(write=False) as session:
+            there = session.find(self.job.to_table)
+        if there is not None:
+            self._fitted(send, there).job(there)
+        self.note(at, self.done.held_by)
+        with writing(self.target, SYNCED) as session:
+            if rows_of(session, SYNCED, **self.same):
+                raise taken(self.job.follower)
+            if there is None:
+                shape = shape_for(send, session)
+                if not log and not self.job.key and session.keys_later:
+                    shape, at["keyless"] = without_key(shape), True
+                session.create(shape)
+                self._made = True
+            put_row(session, SYNCED, self.same, about | at | {"moved_at": now(), "conflict": self.job.conflict})
+        return at
+
+    def _fitted(self, send: Sending, target: TableInfo) -> Sending:
+        """What is sent into a target. Raises JobError if that lacks columns, unless these are to be ignored."""
+        if not (lacking := send.lacking(target)):
+            return send
+        if self.job.new_columns == "ignore":
+            return send.without(lacking)
+        to = in_quotes(self.job.rename.get(name, name) for name in lacking)
+        raise JobError(
+            f"{self.job.to_table!r} in {self.target.where} has no column {to}, into which {in_quotes(lacking)} of "
+            f'{send.info.name!r} would go: new_columns = "add" adds such columns there, "ignore" leaves them out. If '
+            "it has another name there, say so in [rename]"
+        )
+
+    def _add_columns(self) -> None:
+        """Add the columns to the target that it lacks. They are empty in the rows that are there."""
+        with self.tail.look(0, 0, whole=False) as view:
+            send = self.sending(view)
+        with self.target.begin(write=False) as session:
+            lacking = send.lacking(session.describe(self.job.to_table))
+        if lacking:
+            columns = copied(send.info.pick(lacking), self.job.rename)
+            with self.target.begin(write=True) as session:
+                name = session.describe(self.job.to_table).name
+                session.add_columns(name, [replace(column, nullable=True) for column in columns])
+
+    # -- filling ----------------------------------------------------------------------------------------
+
+    def _fill(self, at: dict[str, Any]) -> dict[str, Any]:
+        """Copy the rows as they are. What was there already, from a fill that was interrupted, is not written again;
+        what has changed since the position is followed afterwards, from there."""
+        with self._rows() as (send, came, pages, last):
+            job = self._job(send)
+
+            def moving() -> Moving:
+                return self._moving(at, at, came)
+
+            loads = self._made and can_load(job)
+            for page in self._loading(pages, send, job, moving) if loads else pages:
+                at = self._with_key(at, job.key)
+                result = merge_beside(job, page, moving())
+                self.done.filled += result.counts["insert"] + result.counts["update"] + result.counts["skip"]
+                self.done.add(result)
+        self._made = False
+        at = self._with_key(at, job.key)
+        full = at | {"filled": True, "filled_to": last}
+        with self.target.begin(write=True) as session:
+            put_row(session, SYNCED, self.same, full | {"moved_at": now()}, at)
+        return full
+
+    def _loading(
+        self, pages: Iterator[pa.Table], send: Sending, job: Job, moving: Callable[[], Moving]
+    ) -> Iterator[pa.Table]:
+        """Load the pages of a fill. Gives those that are to be merged instead."""
+        loader = Loader(self.target, send, job)
+        loaded = Loaded()
+        while not loaded.ended:
+            loaded = loader.load(pages, moving())
+            if loaded.batch is not None:
+                self.done.filled += loaded.count
+                self.done.counts["insert"] += loaded.count
+                self.done.batches.append(loaded.batch)
+            yield from loaded.left
+
+    def _with_key(self, at: dict[str, Any], key: Sequence[str]) -> dict[str, Any]:
+        """Give the target its key, if it was made without one to be filled faster. Returns where the sync is."""
+        if not at["keyless"]:
+            return at
+        keyed = at | {"keyless": False}
+        with self.target.begin(write=True) as session:
+            put_row(session, SYNCED, self.same, keyed, at)
+            session.add_key(session.describe(self.job.to_table), key)
+        return keyed
+
+    @contextmanager
+    def _rows(self) -> Iterator[tuple[Sending, list[Detail], Iterator[pa.Table], int]]:
+        """The rows of the source at one moment, some at a time, where they come from, and the last change before."""
+        with self.tail.look(0, 0, whole=False, rows=True) as view:
+            with self._receiving(replace(self.sending(view), catching_up=True)) as receiving:
+                send = receiving.send
+            last = view.session.last(view.past.kept.name, NUMBER) if view.past is not None else 0
+            token = token_of(view.session, view.info.name)
+            came = [] if token is None else [origin(token, fingerprint_at(view.past, view.until))]
+            pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
+            if self.source.reads_beside_writes or self.source.where != self.target.where:
+                yield send, came, ahead(pages), last
+                return
+            spool = Spool()
+            for page in pages:
+                spool.put(page)
+        with closing(spool):
+            yield send, came, iter(spool), last
+
+    # -- following --------------------------------------------------------------------------------------
+
+    def _step(self, at: dict[str, Any]) -> dict[str, Any] | None:
+        """Let the next changes take effect; None if there are none."""
+        with (
+            self.tail.look(at["position"], at["batch_no"], fingerprint=at["fingerprint"]) as view,
+            self._receiving(self.sending(view)) as receiving,  # tells what is wrong also if nothing is to be sent
+        ):
+            self.done.held_by = view.held_by
+            if self.is_over(view, at["position"]):
+                return None
+            send, until = known_of(view, receiving.send, at["position"])
+            if at["position"] < (at["filled_to"] or 0):
+                send, until = replace(send, catching_up=True), min(until, at["filled_to"])
+            receiving = replace(receiving, send=replace(send, rule=self._rule(view, receiving)))
+            pages, way = self._next(view, receiving, at["position"], until)
+            if not pages or view.past is None:
+                return None
+            last, fingerprint = int(pages[-1].values[NUMBER][-1].as_py()), fingerprint_of(pages[-1])
+            guard = guard_after(view.past, at["position"], last, not self.force)
+            for page in pages:
+                guard.add(page)
+            self.done.notes = altered_under_capture(view)
+            count = sum(len(page.positions) for page in pages)
+            token = token_of(view.session, view.info.name)
+            records = None if way.ours else self._records(view, receiving, pages)
+            guard.check(last)
+        after = at | {"position": last, "fingerprint": fingerprint}
+        moving = self._moving(
+            at,
+            after | {"conflict": self.job.conflict},
+            [*way.origins, *([origin(token, fingerprint)] if token is not None else [])],
+        )
+        if records is not None and records.num_rows:
+            result = merge_beside(receiving.send.job(receiving.info), records, moving)
+            self.done.add(result)
+            self.done.outdone += result.rules.get(1, 0) if receiving.send.rule is not None else 0  # see `Sending.job`
+        else:
+            with self.target.begin(write=True) as session:
+                moving.end(session)
+        self.done.changes += count
+        return after
+
+    def _next(self, view: View, receiving: Receiving, position: int, until: int) -> tuple[list[Existing], Way]:
+        """The next changes that have come the same way, and that way."""
+        send = receiving.send
+        pages: list[Existing] = []
+        way: Way | None = None
+        count, columns = 0, None
+        sealed = view.past is not None and not self.force and any_sealed(view.past, position)
+        if self.job.keep == "rows" and view.past is not None and not sealed:  # of a log, and of a seal, all is wanted
+            columns = list(FINGERPRINTED)
+            columns += view.past.stored(send.needed if send.compares else send.apart, ["old"])
+            columns += view.past.stored(send.needed, ["new"])
+        for page in view.changes(position, until, columns):
+            page = _cut(page, self.job.commit_every - count)
+            batches, at = np.unique(pc.fill_null(page.values["batch_no"], 0).to_numpy(), return_inverse=True)
+            found = origins_of(view.session, view.info.name, int(batches[0]), int(batches[-1]))
+            ways = ways_to(receiving.session, self.job.to_table, found) if found else {}
+            way = ways.get(int(batches[at[0]]), Way()) if way is None else way
+            others = np.flatnonzero(np.array([not ways.get(one, Way()).is_like(way) for one in batches.tolist()])[at])
+            whole, page = not len(others), _cut(page, int(others[0]) if len(others) else len(at))
+            if len(page.positions):
+                pages.append(page)
+                way = way._replace(origins=ways.get(int(batches[at[len(page.positions) - 1]]), way).origins)
+            count += len(page.positions)
+            if not whole or count >= self.job.commit_every:
+                break
+        return pages, way or Way()
+
+    def _job(self, send: Sending) -> Job:
+        with self.target.begin(write=False) as session:
+            target = session.describe(self.job.to_table)
+        return send.job(target)
+
+    @contextmanager
+    def _receiving(self, send: Sending) -> Iterator[Receiving]:
+        """The target, and what is sent into it. Raises JobError as `_fitted` does."""
+        with self.target.begin(write=False) as session:
+            target = session.describe(self.job.to_table)
+            yield Receiving(session, target, self._fitted(send, target))
+
+    def _records(self, view: View, receiving: Receiving, pages: list[Existing]) -> pa.Table:
+        """What is sent of changes."""
+        assert view.past is not None
+        send = receiving.send
+        if self.job.keep == "changes":
+            return send.of_changes(view.past, together(pages))
+        apart = None if send.compares else send.apart
+        net = netted(view.past, pages, send.needed, apart, same=send.rule is not None)
+        records = send.of_net(net, receiving, Rivals(view, receiving, send.rule) if send.rule is not None else None)
+        return filled_up(view, send, records) if self.done.notes else records
+
+    def _rule(self, view: View, receiving: Receiving) -> Rule | None:
+        """Which side's change counts, if the target is followed by the source."""
+        if view.past is None or self.job.keep == "changes" or self.job.versions == "current":
+            return None
+        back = way_back(view, receiving, self.target.where)
+        return None if back is None else rule_of(self.job.conflict, back["conflict"], back["follower"])
+
+    def _is_copy(self, view: View, send: Sending) -> bool:
+        """Whether the table that is followed was filled from the target."""
+        with self.target.begin(write=False) as session:
+            info = session.find(self.job.to_table)
+            return info is not None and began_as_copy(view, Receiving(session, info, send))
+
+    # -- comparing --------------------------------------------------------------------------------------
+
+    def compare(self, mend: bool) -> Compared:
+        """Hold the target against the source, row by row; with `mend`, merge what differs, and go on from there."""
+        began = time.perf_counter()
+        if self.job.keep == "changes":
+            raise JobError("a log is no copy of a table, so it cannot be compared with one")
+        with self.target.begin(write=False) as session:
+            session.describe(self.job.to_table)
+        rows = self._rows_of_sync()
+        if mend and not rows:
+            raise JobError(f"{self.job.follower!r} has not begun to follow: sync first")
+        with closing(Spool()) as puts, closing(Spool()) as extra:
+            with (
+                self.tail.look(0, 0, whole=False, rows=True) as view,
+                self._receiving(self.sending(view)) as receiving,
+            ):
+                send, target = receiving.send, receiving.info
+                jobs = replace(send, catching_up=True).job(target), send.job_of_extra(target)
+                compared = find_differences(view, receiving, puts, extra)
+                compared.follower, compared.to_store = self.job.follower, self.target.where
+                compared.behind = max(view.until - rows[0]["position"], 0) if rows else 0
+                at = {
+                    "position": view.until, "batch_no": view.batch, "filled": True, "keyless": False,
+                    "fingerprint": fingerprint_at(view.past, view.until), "filled_to": None,
+                }  # fmt: skip
+            before = {name: rows[0][name] for name in _PLACE} if rows else {}
+            if mend:
+                before = self._with_key(before, jobs[0].key)
+            for job, spool in zip(jobs, (puts, extra), strict=True):
+                if spool.rows and mend:
+                    compared.add(merge_beside(job, iter(spool), self._moving(before, before, [])))
+                elif spool.rows:
+                    compared.add(preview(job, iter(spool)))
+        if mend:
+            with self.target.begin(write=True) as session:
+                put_row(session, SYNCED, self.same, at | {"moved_at": now(), "rejected": compared.refused}, before)
+            self.note(at | {"rejected": compared.refused}, [])
+        compared.mended, compared.seconds = mend, time.perf_counter() - began
+        return compared
+
+    def _moving(self, before: dict[str, Any], after: dict[str, Any], came: Sequence[Detail]) -> Moving:
+        newest = {one.name: one for one in came}  # of one that they came by twice
+        return Moving(f"sync {self.job.follower}", list(newest.values()), self.same, before, after)
+
+
+def _cut(page: Existing, count: int) -> Existing:
+    return page if len(page.positions) <= count else page.take(np.arange(count))
