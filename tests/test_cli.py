@@ -9,6 +9,7 @@ import re
 import sqlite3
 import subprocess
 import sys
+import threading
 import time
 from collections.abc import Callable
 from contextlib import closing
@@ -16,8 +17,10 @@ from itertools import pairwise
 from pathlib import Path
 
 import pytest
+import typer
 
 import rapid_mender as rm
+from rapid_mender.cli.exits import Terminated, errors_in_words
 
 from . import databases, length
 from .commands import Ran
@@ -400,3 +403,18 @@ def test_what_is_shown_is_what_is_there_and_nothing_else(rmend: Rmend, tmp_path:
             )
         assert (output, done.returncode, "it is done" in done.stderr) == (output, 0, True), done.stderr
     assert "\\xe91" in rmend("history", "j.toml", PYTHONIOENCODING="ascii").out
+
+
+@pytest.mark.parametrize(("signalled", "code"), [(KeyboardInterrupt(), 130), (Terminated(), 143)])
+def test_a_signal_that_meets_a_lock_half_taken_is_a_signal(signalled: BaseException, code: int, capsys: pytest.CaptureFixture[str]) -> None:
+    def write() -> None:
+        with errors_in_words(writes=True):
+            try:
+                raise signalled
+            finally:
+                threading.Lock().release()
+
+    with pytest.raises(typer.Exit) as ended:
+        write()
+    assert ended.value.exit_code == code
+    assert "what was not committed is undone" in capsys.readouterr().err

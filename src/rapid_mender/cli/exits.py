@@ -65,10 +65,11 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
         _say(str(error), *([] if error.wrote else after))
         raise typer.Exit(STOPPED) from None
     except KeyboardInterrupt as error:
-        done = isinstance(error, Terminated)
-        undone = "; what was not committed is undone" if writes else ""
-        _say(f"{'terminated' if done else 'interrupted'}{undone}")
-        raise typer.Exit(TERMINATED if done else INTERRUPTED) from None
+        raise _interrupted(error, writes) from None
+    except RuntimeError as error:  # a signal has met a lock of Python's own half taken, and that said so
+        if not isinstance(error.__context__, KeyboardInterrupt):
+            raise
+        raise _interrupted(error.__context__, writes) from None
     except BrokenPipeError:
         _forget_output()
         raise typer.Exit(STOPPED) from None
@@ -79,6 +80,14 @@ def errors_in_words(writes: bool = False) -> Iterator[None]:
             _say(f"what was found could not be shown: {error}")
         _forget_output()
         raise typer.Exit(STOPPED) from None
+
+
+def _interrupted(error: KeyboardInterrupt, writes: bool) -> typer.Exit:
+    """The end of a command that a signal has ended, which is told."""
+    done = isinstance(error, Terminated)
+    undone = "; what was not committed is undone" if writes else ""
+    _say(f"{'terminated' if done else 'interrupted'}{undone}")
+    return typer.Exit(TERMINATED if done else INTERRUPTED)
 
 
 def _say(*sentences: str) -> None:
