@@ -17,7 +17,7 @@ import pytest
 import rapid_mender as rm
 from rapid_mender.stores.urls import opened
 
-from . import commands, databases
+from . import commands, databases, followed, length
 
 Table = tuple[str, Callable[..., None]]
 PLAIN = "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v INTEGER)"
@@ -221,12 +221,18 @@ def test_a_column_that_comes_later(kind: str, made: Callable[..., Table], tmp_pa
     ran = rmend("sync", "s.toml")
     assert (ran.code, "new_columns" in ran.err) == (2, True)
     other("ALTER TABLE t ADD COLUMN word INTEGER")
+    put(a, {"id": 4, "word": "b"}, {"id": 5, "word": "c"})
     assert rmend("sync", "s.toml", "--strict").code == 3, "a word is no number"
-    assert "1 change for f rejected" in rmend("followers", a).out
+    assert "3 changes for f rejected" in rmend("followers", a).out
     put(a, {"id": 3, "word": "7"})
-    rm.sync(sync_of(a, b))
-    rm.compare(sync_of(a, b), mend=True)
+    assert "2 rows of t not taken by t so far" in rmend("sync", "s.toml").out, "the next change of a row is tried"
+    assert rm.sync(sync_of(a, b), retry=True).rejected == 2
+    other("ALTER TABLE t DROP COLUMN word", "ALTER TABLE t ADD COLUMN word TEXT")
+    rm.merge(rm.Job(store=a, table="t", key=["id"], rules=[rm.Rule(decide="delete", when="incoming.id = 5")]), [{"id": 5}])
+    assert rm.sync(sync_of(a, b), retry=True).counts["insert"] == 1
     assert rm.followers_of(a)["rejected"].to_pylist() == [0]
+    assert rm.compare(sync_of(a, b), mend=True).different == 1, "row 3 lost its word"
+    assert rows(b) == rows(a)
 
 
 @pytest.mark.postgresql
@@ -278,3 +284,42 @@ def test_an_empty_table_that_a_cut_run_left_is_filled(kind: str, made: Callable[
     assert rmend(*words).code == 0
     assert rows(url, "u") == [(1, 1)]
     assert "already" in rmend(*words).err
+
+
+@databases.every
+def test_tables_that_follow_are_as_a_model_of_them_says(kind: str, tmp_path: Path) -> None:
+    for number in range(length.some(2)):
+        dice = length.dice("followed", kind, number)
+        kinds = dice.sample([kind, "sqlite"], 2)
+        (folder := tmp_path / str(number)).mkdir()
+        followed.play((kinds[0], kinds[1]), folder, (length.SEED, number), steps=14)
+
+
+@databases.both
+def test_json_is_compared_by_what_it_says(kind: str, made: Callable[..., Table]) -> None:
+    a, _ = made(kind, "CREATE TABLE t (id INTEGER PRIMARY KEY, v JSON)")
+    b, _ = made(kind, "CREATE TABLE t (id INTEGER PRIMARY KEY, v JSON)")
+    put(a, {"id": 1, "v": '{"b": 1.50, "a": ["\\u00e9", null]}'}, {"id": 2, "v": "1"})
+    rm.sync(sync_of(a, b))
+    same = [{"id": 1, "v": '{"a":["é",null],"b":1.50}'}, {"id": 2, "v": " 1 "}]
+    with rm.Merger(rm.Job(store=b, table="t", key=["id"])) as merger:
+        assert [merger.merge(same).counts["skip"] for _ in range(3)] == [2, 2, 2]
+    assert rm.compare(sync_of(a, b)).alike
+    for value in ('{"a":["é",null],"b":1.5}', '{"a":["É",null],"b":1.50}', '{"a":[null,"é"],"b":1.50}', "null", None):
+        assert put(b, {"id": 1, "v": value}).counts["update"] == 1, value
+
+
+@databases.every
+def test_unique_values_that_were_exchanged_in_several_steps(kind: str, made: Callable[..., Table]) -> None:
+    (a, run), (b, other) = (made(kind, "CREATE TABLE t (id INTEGER NOT NULL PRIMARY KEY, v VARCHAR(9) UNIQUE, w INTEGER)") for _ in "ab")
+    put(a, *({"id": at, "v": value} for at, value in enumerate("abc")))
+    rm.capture(a, "t")
+    rm.sync(sync_of(a, b))
+    other("ALTER TABLE t ADD CONSTRAINT few CHECK (w < 5)" if kind != "sqlite" else "CREATE UNIQUE INDEX few ON t (w)")
+    other("INSERT INTO t VALUES (9, 'z', 4)" if kind != "sqlite" else "INSERT INTO t VALUES (9, 'z', 7)")
+    steps = [("x", 0), ("a", 1), ("b", 2), ("c", 0)]
+    run(*(f"UPDATE t SET v = '{value}' WHERE id = {at}" for value, at in steps), "INSERT INTO t VALUES (7, 'q', 7)", "UPDATE t SET v = 'r' WHERE id = 7")
+    done = rm.sync(sync_of(a, b))
+    assert (done.counts["update"], done.counts["reject"], sum(done.reasons.values()), done.rejected) == (3, 1, 1, 1)
+    assert [row[:2] for row in rows(b)] == [(0, "c"), (1, "a"), (2, "b"), (9, "z")]
+    assert rm.sync(sync_of(a, b)).rejected == 1

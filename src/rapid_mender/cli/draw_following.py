@@ -48,6 +48,9 @@ def synced(done: Synced, short: bool = False) -> None:
         console.print(f"The rejects are in {done.rejects_path}.")
     elif done.reasons:
         console.print("The rejects were not kept; say in the job where they go (rejects).")
+    if done.rejected and not short:
+        rows = counted(done.rejected, "row")
+        console.print(f"{rows} of {done.table} not taken by {done.to_table} so far; --retry tries again.")
     if done.outdone:
         what = counted(done.outdone, "change")
         console.print(f"{what} not written: the other table's change of the row counts.")
@@ -124,7 +127,7 @@ def followers(rows: pa.Table, store: str) -> None:
         if row["held_by"]:
             console.print(Text(f"{row['follower']} waits for {row['held_by']}.", "yellow"))
         if row["rejected"]:
-            told = f"{counted(row['rejected'], 'change')} for {row['follower']} rejected; sync --mend tries again."
+            told = f"{counted(row['rejected'], 'change')} for {row['follower']} rejected; sync --retry tries again."
             console.print(Text(told, STYLES["reject"]))
 
 

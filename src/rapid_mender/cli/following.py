@@ -30,6 +30,9 @@ def sync(
         bool, typer.Option("--force", help="Follow also changes that were altered since they were sealed.")
     ] = False,
     strict: Annotated[bool, typer.Option("--strict", help="Exit with 3 if any change was rejected.")] = False,
+    retry: Annotated[
+        bool, typer.Option("--retry", help="Try the rows again that the target did not take before.")
+    ] = False,
     set: Names = None,
     json: AsJson = False,
 ) -> None:
@@ -49,8 +52,8 @@ def sync(
 
         told = Sync.load(job, names=pairs("--set", "NAME=VALUE", set))
         if compare or mend:
-            if force:
-                raise JobError("--force is for following; leave it out with --compare and --mend")
+            if force or retry:
+                raise JobError("--force and --retry are for following; leave them out with --compare and --mend")
             found = compare_tables(told, mend)
             with output():
                 if json:
@@ -61,6 +64,8 @@ def sync(
                 raise typer.Exit(DIFFERS)
             return
         if every is not None:
+            if retry:
+                raise JobError("--retry is for one run; leave it out with --every")
             pause = interval(every)
             show_log("rapid_mender")
             for done in going_on(told, pause, force):
@@ -70,7 +75,7 @@ def sync(
                     else:
                         draw_following.synced(done, short=True)
             return
-        with syncing(told, force) as bring:
+        with syncing(told, force, retry) as bring:
             done = bring()
         with output():
             if json:

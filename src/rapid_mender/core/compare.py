@@ -13,6 +13,7 @@ import pyarrow.types as pt
 
 from .cast import as_text
 from .existing import Existing
+from .json_text import says_same
 from .keys import one_array
 from .masks import mask_of
 from .parsers import PER_SECOND
@@ -28,12 +29,14 @@ class Likeness:
     trim: bool = False
     keep_on_null: bool = False
     """An incoming null changes nothing."""
+    json: bool = False
+    """Two texts that say the same as JSON count as the same: with their keys in another order, or other escapes."""
 
     def names(self) -> list[str]:
         """The settings, as a job spells them."""
         given = (
             (f"tolerance = {self.tolerance}", self.tolerance is not None), ("ignore_case", self.ignore_case),
-            ("trim", self.trim), ('null = "keep"', self.keep_on_null),
+            ("trim", self.trim), ("what the JSON says", self.json), ('null = "keep"', self.keep_on_null),
         )  # fmt: skip
         return [name for name, is_set in given if is_set]
 
@@ -96,6 +99,9 @@ def unlike(now: Existing, then: Existing, name: str) -> np.ndarray:
 
 def alike(old: pa.Array, new: pa.Array, setting: Likeness) -> np.ndarray:
     """A mask of the rows whose values, both not null, count as the same by a setting."""
+    if setting.json:
+        pairs = zip(old.to_pylist(), new.to_pylist(), strict=True)
+        return np.array([one is not None and other is not None and says_same(one, other) for one, other in pairs], bool)
     if pt.is_string(old.type):
         for wanted, done in ((setting.trim, pc.utf8_trim_whitespace), (setting.ignore_case, pc.utf8_lower)):
             if wanted:

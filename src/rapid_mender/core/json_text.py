@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import math
 from datetime import datetime
+from decimal import Decimal
 from typing import Any, TypeVar
 
 from ..spelling import plain
@@ -36,6 +37,24 @@ def read_json(text: str | None, none: _T) -> _T:
     except ValueError:
         return none
     return value if isinstance(value, type(none)) else none
+
+
+def says_same(one: str, other: str) -> bool:
+    """Whether two texts say the same as JSON. Numbers are the same if they are equal and have as many decimals."""
+    try:
+        return bool(_facts(one) == _facts(other))
+    except (ValueError, RecursionError, ArithmeticError):
+        return False
+
+
+def _facts(text: str) -> Any:
+    return json.loads(text, parse_int=_number, parse_float=_number)
+
+
+def _number(text: str) -> tuple[str, Decimal, int]:
+    number = Decimal(text)
+    exponent = number.as_tuple().exponent
+    return "number", number, max(0, -exponent) if isinstance(exponent, int) else 0
 
 
 def line_of(row: dict[str, Any]) -> str:

@@ -132,6 +132,20 @@ SYNCED = TableInfo(
 """Which tables of the store follow others, and how far each has come; kept beside them, so that both are written in one
 transaction."""
 
+REFUSED = TableInfo(
+    "rmend_refused",
+    (
+        Column("refused_no", pa.int64(), nullable=False, has_default=True),
+        Column("follower", pa.string(), nullable=False),
+        Column("source_key", pa.string(), nullable=False),
+        Column("reason", pa.string()),
+        Column("since", _MOMENT, nullable=False),
+    ),
+    ("refused_no",),
+)
+"""The rows that tables which follow did not take; kept beside them. `source_key`: the values of the key in the table
+that is followed, as a JSON list of texts."""
+
 FIXED = (
     Column("change_no", pa.int64(), nullable=False),
     Column("batch_no", pa.int64()),

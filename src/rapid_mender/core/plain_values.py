@@ -32,7 +32,7 @@ class NotPlain(Exception):
 
 def kind_of(column: Column) -> Kind | None:
     """What kind of values a column has; None if they are not all plain."""
-    special = column.generated or column.labels or column.members or column.normalises or column.trims
+    special = column.generated or column.labels or column.members or column.normalises or column.trims or column.json
     if special or column.width is not None or column.fraction is not None:
         return None
     kind = column.type

@@ -48,6 +48,8 @@ class Column:
     """The number of bytes of a column that fills shorter values up with zeros."""
     normalises: bool = False
     """The database may turn a value into another one on its own; the store is asked what it makes of it."""
+    json: bool = False
+    """Its texts are JSON, kept as they were sent: two that say the same count as the same."""
     nan: bool = True
     """A float column that can hold NaN."""
     one_of: tuple[str, ...] = ()

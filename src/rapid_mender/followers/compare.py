@@ -104,7 +104,8 @@ def find_differences(view: View, receiving: Receiving, puts: Spool, extra: Spool
     mine, compared.rows = _sums(ahead(ours()))
     other, compared.to_rows = _sums(theirs())
     odd = mine != other
-    odd |= bool(send.sync.derive)  # what is derived is known when it is merged
+    # what is derived is known when it is merged, and which rows are marked as deleted
+    odd |= bool(send.sync.derive) or send.sync.delete == "mark"
     if odd.any():
         here = [np.empty(0, np.uint64)]
         for keys, blocks, _, records in ours():

@@ -8,10 +8,14 @@ from contextlib import suppress
 from dataclasses import dataclass
 from typing import Any
 
+import pyarrow as pa
+
 from ..changes.detail import Detail
-from ..core.own_tables import SYNCED, Kind
+from ..changes.own import own
+from ..core.own_tables import REFUSED, SYNCED, Kind
 from ..stores.contract import Session, Store
 from .positions import check_row, now, put_row, rows_of
+from .refused import note_refused
 
 
 @dataclass
@@ -23,17 +27,23 @@ class Moving:
     same: dict[str, Any]
     before: dict[str, Any]
     after: dict[str, Any]
+    tried: pa.Table | None = None
+    """The keys of the rows that are merged, in the table that is followed; None where it is not noted which of them are
+    refused."""
     kind: Kind = "sync"
 
     def begin(self, session: Session) -> None:
         """Whoever comes too late finds that out before the work, not after it."""
         check_row(session, SYNCED, self.same, self.before)
 
-    def end(self, session: Session, rejected: int = 0) -> None:
+    def end(self, session: Session, rejects: pa.Table | None = None) -> None:
         after = self.after | {"moved_at": now()}
-        if rejected:
-            (row,) = rows_of(session, SYNCED, **self.same)
-            after["rejected"] = (row["rejected"] or 0) + rejected
+        (row,) = rows_of(session, SYNCED, **self.same)
+        waited = row["rejected"] or 0
+        if self.tried is None or own(session, REFUSED) is None:
+            after["rejected"] = waited + (rejects.num_rows if rejects is not None else 0)
+        elif waited or rejects is not None:
+            after["rejected"] = note_refused(session, self.same["follower"], self.tried, rejects)
         put_row(session, SYNCED, self.same, after, self.before)
 
 

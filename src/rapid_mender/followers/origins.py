@@ -24,6 +24,8 @@ class Way(NamedTuple):
     origins: tuple[Detail, ...] = ()
     ours: bool = False
     """They began at the table to which they are to go."""
+    number: int = 0
+    """If they did: the last change of that table which is among them."""
 
     def is_like(self, other: Way) -> bool:
         """Whether changes that came these two ways may go on together."""
@@ -45,18 +47,21 @@ def ways_to(target: Session, to_table: str, found: Mapping[int, Sequence[Detail]
     token = token_of(target, to_table)
     fingerprints = {one.value for way in found.values() for one in way if one.name == token}
     ours = _ours(target, to_table, fingerprints)
-    return {
-        batch: Way(tuple(way), any(one.name == token and one.value in ours for one in way))
-        for batch, way in found.items()
-    }
+    ways = {}
+    for batch, way in found.items():
+        began = [_number(one.value) for one in way if one.name == token and one.value in ours]
+        ways[batch] = Way(tuple(way), bool(began), max(began, default=0))
+    return ways
+
+
+def _number(fingerprint: str | None) -> int:
+    return 0 if fingerprint is None else int(fingerprint.partition(":")[0])
 
 
 def _ours(session: Session, table: str, fingerprints: set[str | None]) -> set[str | None]:
     """Those of some fingerprints that are of a table's own history, and not of that of a copy of the table, which went
     on by itself. Of a change that was pruned, or has no fingerprint, that is taken to be so."""
-    numbers = {
-        fingerprint: int(fingerprint.partition(":")[0]) for fingerprint in fingerprints if fingerprint is not None
-    }
+    numbers = {fingerprint: _number(fingerprint) for fingerprint in fingerprints if fingerprint is not None}
     past = past_if_any(session, table) if numbers else None
     if past is None:
         return fingerprints - numbers.keys()

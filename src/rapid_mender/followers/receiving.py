@@ -31,9 +31,14 @@ class Receiving:
         return [self.info[name].name for name in self.send.target_key(self.info)]
 
     @property
+    def is_keyed(self) -> bool:
+        """Whether its key is sent as it is."""
+        return {*self.key} <= {*self.columns.values()}
+
+    @property
     def is_particular(self) -> bool:
         """Whether it may tell other keys apart than the source does, and these are sent as they are, not derived."""
-        if not {*self.key} <= {*self.columns.values()}:
+        if not self.is_keyed:
             return False
         words = (pa.types.is_string, pa.types.is_large_string, pa.types.is_binary, pa.types.is_large_binary)
         types = [self.info[name].type for name in self.key] + [self.send.info[name].type for name in self.send.key]

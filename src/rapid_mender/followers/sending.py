@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import secrets
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from typing import TYPE_CHECKING, Literal
@@ -34,6 +34,7 @@ from ..jobs.job import Job, Rule
 from ..jobs.sync_job import Sync
 
 if TYPE_CHECKING:
+    from ..stores.contract import Session
     from .receiving import Receiving
     from .two_way import Rivals
 
@@ -188,9 +189,15 @@ class Sending:
 
     # -- records ----------------------------------------------------------------------------------------
 
-    def of_net(self, netted: Netted, receiving: Receiving, rivals: Rivals | None = None) -> pa.Table:
+    def of_net(
+        self,
+        netted: Netted,
+        receiving: Receiving,
+        rivals: Rivals | None = None,
+        only: Callable[[pa.Table], np.ndarray] | None = None,
+    ) -> pa.Table:
         """The records of net changes: rows to be put there, and rows to be gone; also those that came and went again,
-        for a fill may have found them."""
+        for a fill may have found them. `only`: gives a mask of those that are wanted, by their keys."""
         net, old, new = netted.net, netted.old, netted.new
         changed = np.ones(len(net.updates), bool)
         if self.sync.changes_to:
@@ -207,14 +214,18 @@ class Sending:
         order = np.concatenate([np.flatnonzero(~gone), np.flatnonzero(gone)])
         columns = {name: _both(put, taken, name) for name in self.columns}
         columns[self.flags.gone] = pa.array(gone[order])
-        if rivals is not None:
+        keys = pa.table({})
+        if rivals is not None or only is not None:
             keys = pa.table({name: _both(put, old.take(sent.before[gone]), name) for name in self.apart})
-            columns[self.flags.outdone] = pa.array(rivals.outdone(netted, keys, sent.last[order]))
+        if self.rule is not None:
+            outdone = np.zeros(len(order), bool) if rivals is None else rivals.outdone(netted, keys, sent.last[order])
+            columns[self.flags.outdone] = pa.array(outdone)
         if self.checks:
             columns[self.flags.fresh] = pa.array(~is_row(sent.before[order]))
             index, was = as_indices(sent.before[order]), receiving.stored(old.values)
             columns |= {self.flags.was[name]: one_array(was[to]).take(index) for name, to in receiving.columns.items()}
-        return pa.table(columns)
+        records = pa.table(columns)
+        return records if only is None else records.filter(pa.array(only(keys)))
 
     def _moved(self, netted: Netted, sent: _Sent, receiving: Receiving) -> _Sent:
         """Where the target tells other keys apart than the source does: a row whose key is another one there is gone
@@ -257,6 +268,20 @@ class Sending:
         """The records of rows as they are."""
         records = self.cells(rows.take(self.wanted_rows(rows)))
         return records.append_column(self.flags.gone, pa.repeat(False, records.num_rows))
+
+    def of_keys(self, session: Session, keys: pa.Table) -> pa.Table:
+        """The records of the rows of some keys, as they are now; those that are not there any more are gone."""
+        found = session.fetch(self.info, keys)
+        sent = self.wanted_rows(found)
+        put = self.cells(found.take(sent))
+        lacking = np.ones(keys.num_rows, bool)
+        lacking[found.positions] = False
+        some = keys.filter(pa.array(lacking))
+        none = {name: pa.nulls(some.num_rows, put.schema.field(name).type) for name in put.column_names}
+        taken = pa.table(none | {name: some[name] for name in self.key})
+        records = pa.concat_tables([put, taken.cast(put.schema)])
+        gone = np.arange(records.num_rows) >= put.num_rows
+        return records.append_column(self.flags.gone, pa.array(gone))
 
     def cells(self, rows: Existing) -> pa.Table:
         """The columns of rows that are sent, as they are sent."""

@@ -57,6 +57,8 @@ class Synced:
     rejects_path: str | None = None
     reasons: Counter[str] = field(default_factory=Counter)
     """Why rows were rejected."""
+    rejected: int = 0
+    """How many rows the target has not taken by now: of this run, or of an earlier one."""
     files: list[str] = field(default_factory=list)
     """The files that were written, where files follow."""
     outdone: int = 0
@@ -69,12 +71,26 @@ class Synced:
 
     def add(self, result: Result) -> None:
         """Count what a merge has done."""
-        self.counts.update(result.counts)
+        self.count(result)
         self.batches += [result.batch] if result.batch is not None else []
         self.rejects_path = result.rejects_path or self.rejects_path
-        if result.counts["reject"]:
-            told = result.rejects["rmend_reason"].value_counts().to_pylist()
-            self.reasons.update({one["values"]: one["counts"] for one in told})
+
+    def count(self, result: Result) -> None:
+        """Count the decisions of a merge."""
+        self.counts.update(result.counts)
+        self.reasons.update(_reasons(result))
+
+    def take_back(self, result: Result) -> None:
+        """Count the rejects of a merge no longer."""
+        self.counts["reject"] -= result.counts["reject"]
+        self.reasons -= _reasons(result)
+
+
+def _reasons(result: Result) -> Counter[str]:
+    """How many records were rejected for each reason."""
+    if not result.counts["reject"]:
+        return Counter()
+    return Counter({one["values"]: one["counts"] for one in result.rejects["rmend_reason"].value_counts().to_pylist()})
 
 
 class Syncing:

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable, Iterator, Sequence
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from dataclasses import replace
+from functools import partial
 from typing import Any
 
 import numpy as np
@@ -18,44 +19,50 @@ from ..changes.netting import netted
 from ..changes.past import NUMBER, together
 from ..core.existing import Existing
 from ..core.names import in_quotes
-from ..core.own_tables import SYNCED
+from ..core.own_tables import REFUSED, SYNCED
 from ..core.schema import TableInfo, copied
-from ..errors import JobError
+from ..errors import JobError, StoreError
 from ..incoming import Spool
 from ..incoming.ahead import ahead
 from ..jobs.job import Job
 from ..jobs.sync_job import Sync
-from ..merging.merge import merge_beside, preview
+from ..merging.merge import merge_beside
 from ..merging.retries import until_done
 from ..stores.contract import Store
-from .compare import Compared, find_differences
 from .fingerprints import FINGERPRINTED, fingerprint_at, fingerprint_of
 from .load import Loaded, Loader, can_load
 from .moving import Moving, is_one_store
+from .one_by_one import take_one_by_one
 from .origins import Way, origin, origins_of, token_of, ways_to
 from .positions import made, now, put_row, rows_of, taken, writing
 from .receiving import Receiving
+from .refused import keys_of, refused_of
 from .sending import Sending
 from .shaping import shape_for, without_key
 from .syncing import Synced, Syncing, altered_under_capture, filled_up, known_of
 from .tail import Tail, View
-from .two_way import Rivals, Rule, began_as_copy, rule_of, way_back
+from .two_way import Rivals, Rule, began_as_copy, overwritten_since, rule_of, way_back
 
-_PLACE = ("position", "batch_no", "filled", "keyless", "fingerprint", "filled_to")
+PLACE = ("position", "batch_no", "filled", "keyless", "fingerprint", "filled_to")
 
 
 class TableSyncing(Syncing):
     """A sync into a table."""
 
-    def __init__(self, job: Sync, source: Store, target: Store, tail: Tail, force: bool = False) -> None:
+    def __init__(
+        self, job: Sync, source: Store, target: Store, tail: Tail, force: bool = False, retry: bool = False
+    ) -> None:
+        """`retry`: the rows that the target did not take are tried again."""
         super().__init__(job, source, tail, f"{job.to_table} in {target.where}", force)
-        self.target = target
+        self.target, self.retry = target, retry
+        if retry and not self._notes_refused:
+            raise JobError("only rows that follow one by one are tried again: not those of a log, or of versions")
         self.done = self._nothing_done()
         self.same = {"follower": job.follower}
         self.at: dict[str, Any] | None = None
         """Where the sync is, as far as this process knows."""
-        self._rejected = 0
-        """How many records were rejects, before this call."""
+        self._has_rejects = True
+        """The target may not have taken some rows yet."""
         self._made = False
         """This process made the target, and has not filled it yet."""
 
@@ -64,20 +71,24 @@ class TableSyncing(Syncing):
         return Synced(job.follower, self.source.where, job.table, self.target.where, job.to_table)
 
     def go(self) -> Synced:
-        """Let all changes take effect that are there."""
+        """Let all changes take effect that are there, and with `retry` the rows that the target did not take before."""
         began = time.perf_counter()
         self.done, self.end = self._nothing_done(), None
         at = self.at or until_done(self.target, lambda _: self._begin(), lambda: None)
         self.at = None  # after an error it is read anew
         if self.job.new_columns == "add":
-            self._add_columns()
+            self._add_columns(at)
         if not at["filled"]:
             at = self._fill(at)
         while (next_at := self._step(at)) is not None:
             at = next_at
+        if self.retry:
+            self._try_again(at)
+        rejected = (self.rows_of_sync()[0]["rejected"] or 0) if self._has_rejects or self.done.counts["reject"] else 0
+        self._has_rejects = rejected > 0
         self.done.position, self.done.seconds = at["position"], time.perf_counter() - began
-        self._rejected += self.done.counts["reject"]
-        self.note(at | {"rejected": self._rejected}, self.done.held_by)
+        self.done.rejected = rejected
+        self.note(at | {"rejected": rejected}, self.done.held_by)
         self.at = at
         return self.done
 
@@ -86,15 +97,14 @@ class TableSyncing(Syncing):
     def _begin(self) -> dict[str, Any]:
         """Where the sync is."""
         self._check_other()
-        rows = self._rows_of_sync()
+        rows = self.rows_of_sync()
         about = {"source": self.source.where, "source_table": self.job.table, "table_name": self.job.to_table}
         if rows and any(rows[0][name] != value for name, value in about.items() if name != "source"):
             raise JobError(
                 f"there is a follower {self.job.follower!r} in {self.target.where} already, of table "
                 f"{rows[0]['source_table']!r} into {rows[0]['table_name']!r}; take another name"
             )
-        self._rejected = (rows[0]["rejected"] or 0) if rows else 0
-        return {name: rows[0][name] for name in _PLACE} if rows else self._start(about)
+        return {name: rows[0][name] for name in PLACE} if rows else self._start(about)
 
     def _check_other(self) -> None:
         """Raise JobError if the table that follows is the one that is followed, however the two are named."""
@@ -107,9 +117,11 @@ class TableSyncing(Syncing):
         if one.name == other.name or (one.number is not None and one.number == other.number):
             raise JobError(f"table {self.job.table!r} cannot follow itself; name another table in to_table")
 
-    def _rows_of_sync(self) -> list[dict[str, Any]]:
+    def rows_of_sync(self) -> list[dict[str, Any]]:
         """The row of the sync in the target, if it has one. Makes our table, or brings it up to date."""
         made(self.target, SYNCED)
+        with suppress(StoreError):  # who may not make it: then refused rows are only counted
+            made(self.target, REFUSED)
         with self.target.begin(write=False) as session:
             return rows_of(session, SYNCED, **self.same)
 
@@ -157,9 +169,9 @@ class TableSyncing(Syncing):
             "it has another name there, say so in [rename]"
         )
 
-    def _add_columns(self) -> None:
+    def _add_columns(self, at: dict[str, Any]) -> None:
         """Add the columns to the target that it lacks. They are empty in the rows that are there."""
-        with self.tail.look(0, 0, whole=False) as view:
+        with self.tail.look(at["position"], at["batch_no"], fingerprint=at["fingerprint"]) as view:
             send = self.sending(view)
         with self.target.begin(write=False) as session:
             lacking = send.lacking(session.describe(self.job.to_table))
@@ -177,17 +189,17 @@ class TableSyncing(Syncing):
         with self._rows() as (send, came, pages, last):
             job = self._job(send)
 
-            def moving() -> Moving:
-                return self._moving(at, at, came)
+            def moving(page: pa.Table | None = None) -> Moving:
+                return self.moving(at, at, came, page, send.key)
 
             loads = self._made and can_load(job)
             for page in self._loading(pages, send, job, moving) if loads else pages:
-                at = self._with_key(at, job.key)
-                result = merge_beside(job, page, moving())
+                at = self.with_key(at, job.key)
+                result = merge_beside(job, page, moving(page))
                 self.done.filled += result.counts["insert"] + result.counts["update"] + result.counts["skip"]
                 self.done.add(result)
         self._made = False
-        at = self._with_key(at, job.key)
+        at = self.with_key(at, job.key)
         full = at | {"filled": True, "filled_to": last}
         with self.target.begin(write=True) as session:
             put_row(session, SYNCED, self.same, full | {"moved_at": now()}, at)
@@ -207,7 +219,7 @@ class TableSyncing(Syncing):
                 self.done.batches.append(loaded.batch)
             yield from loaded.left
 
-    def _with_key(self, at: dict[str, Any], key: Sequence[str]) -> dict[str, Any]:
+    def with_key(self, at: dict[str, Any], key: Sequence[str]) -> dict[str, Any]:
         """Give the target its key, if it was made without one to be filled faster. Returns where the sync is."""
         if not at["keyless"]:
             return at
@@ -221,7 +233,7 @@ class TableSyncing(Syncing):
     def _rows(self) -> Iterator[tuple[Sending, list[Detail], Iterator[pa.Table], int]]:
         """The rows of the source at one moment, some at a time, where they come from, and the last change before."""
         with self.tail.look(0, 0, whole=False, rows=True) as view:
-            with self._receiving(replace(self.sending(view), catching_up=True)) as receiving:
+            with self.receiving(replace(self.sending(view), catching_up=True)) as receiving:
                 send = receiving.send
             last = view.session.last(view.past.kept.name, NUMBER) if view.past is not None else 0
             token = token_of(view.session, view.info.name)
@@ -242,7 +254,7 @@ class TableSyncing(Syncing):
         """Let the next changes take effect; None if there are none."""
         with (
             self.tail.look(at["position"], at["batch_no"], fingerprint=at["fingerprint"]) as view,
-            self._receiving(self.sending(view)) as receiving,  # tells what is wrong also if nothing is to be sent
+            self.receiving(self.sending(view)) as receiving,  # tells what is wrong also if nothing is to be sent
         ):
             self.done.held_by = view.held_by
             if self.is_over(view, at["position"]):
@@ -261,17 +273,21 @@ class TableSyncing(Syncing):
             self.done.notes = altered_under_capture(view)
             count = sum(len(page.positions) for page in pages)
             token = token_of(view.session, view.info.name)
-            records = None if way.ours else self._records(view, receiving, pages)
+            records = self._records(view, receiving, pages, way)
             guard.check(last)
         after = at | {"position": last, "fingerprint": fingerprint}
-        moving = self._moving(
+        moving = self.moving(
             at,
             after | {"conflict": self.job.conflict},
             [*way.origins, *([origin(token, fingerprint)] if token is not None else [])],
+            records,
+            receiving.send.key,
         )
         if records is not None and records.num_rows:
             result = merge_beside(receiving.send.job(receiving.info), records, moving)
             self.done.add(result)
+            if result.counts["reject"] and receiving.send.rule is None and self._notes_refused:
+                take_one_by_one(self, result, moving)
             self.done.outdone += result.rules.get(1, 0) if receiving.send.rule is not None else 0  # see `Sending.job`
         else:
             with self.target.begin(write=True) as session:
@@ -312,21 +328,28 @@ class TableSyncing(Syncing):
         return send.job(target)
 
     @contextmanager
-    def _receiving(self, send: Sending) -> Iterator[Receiving]:
+    def receiving(self, send: Sending) -> Iterator[Receiving]:
         """The target, and what is sent into it. Raises JobError as `_fitted` does."""
         with self.target.begin(write=False) as session:
             target = session.describe(self.job.to_table)
             yield Receiving(session, target, self._fitted(send, target))
 
-    def _records(self, view: View, receiving: Receiving, pages: list[Existing]) -> pa.Table:
-        """What is sent of changes."""
+    def _records(self, view: View, receiving: Receiving, pages: list[Existing], way: Way) -> pa.Table | None:
+        """What is sent of changes. Of those that began at the target what is there no more, as a sync has overwritten
+        it: the target may be a copy of the table where they began, or was filled, or mended."""
         assert view.past is not None
         send = receiving.send
+        rows = self.job.keep == "rows" and self.job.versions == "all" and receiving.is_keyed
+        if way.ours and not (rows and (self.job.history or send.rule is None)):
+            return None
+        returns = way.ours and self.job.history
         if self.job.keep == "changes":
             return send.of_changes(view.past, together(pages))
         apart = None if send.compares else send.apart
         net = netted(view.past, pages, send.needed, apart, same=send.rule is not None)
-        records = send.of_net(net, receiving, Rivals(view, receiving, send.rule) if send.rule is not None else None)
+        rivals = Rivals(view, receiving, send.rule) if send.rule is not None and not returns else None
+        only = partial(overwritten_since, receiving, after=way.number) if returns else None
+        records = send.of_net(net, receiving, rivals, only)
         return filled_up(view, send, records) if self.done.notes else records
 
     def _rule(self, view: View, receiving: Receiving) -> Rule | None:
@@ -342,50 +365,38 @@ class TableSyncing(Syncing):
             info = session.find(self.job.to_table)
             return info is not None and began_as_copy(view, Receiving(session, info, send))
 
-    # -- comparing --------------------------------------------------------------------------------------
+    # -- moving -----------------------------------------------------------------------------------------
 
-    def compare(self, mend: bool) -> Compared:
-        """Hold the target against the source, row by row; with `mend`, merge what differs, and go on from there."""
-        began = time.perf_counter()
-        if self.job.keep == "changes":
-            raise JobError("a log is no copy of a table, so it cannot be compared with one")
-        with self.target.begin(write=False) as session:
-            session.describe(self.job.to_table)
-        rows = self._rows_of_sync()
-        if mend and not rows:
-            raise JobError(f"{self.job.follower!r} has not begun to follow: sync first")
-        with closing(Spool()) as puts, closing(Spool()) as extra:
-            with (
-                self.tail.look(0, 0, whole=False, rows=True) as view,
-                self._receiving(self.sending(view)) as receiving,
-            ):
-                send, target = receiving.send, receiving.info
-                jobs = replace(send, catching_up=True).job(target), send.job_of_extra(target)
-                compared = find_differences(view, receiving, puts, extra)
-                compared.follower, compared.to_store = self.job.follower, self.target.where
-                compared.behind = max(view.until - rows[0]["position"], 0) if rows else 0
-                at = {
-                    "position": view.until, "batch_no": view.batch, "filled": True, "keyless": False,
-                    "fingerprint": fingerprint_at(view.past, view.until), "filled_to": None,
-                }  # fmt: skip
-            before = {name: rows[0][name] for name in _PLACE} if rows else {}
-            if mend:
-                before = self._with_key(before, jobs[0].key)
-            for job, spool in zip(jobs, (puts, extra), strict=True):
-                if spool.rows and mend:
-                    compared.add(merge_beside(job, iter(spool), self._moving(before, before, [])))
-                elif spool.rows:
-                    compared.add(preview(job, iter(spool)))
-        if mend:
-            with self.target.begin(write=True) as session:
-                put_row(session, SYNCED, self.same, at | {"moved_at": now(), "rejected": compared.refused}, before)
-            self.note(at | {"rejected": compared.refused}, [])
-        compared.mended, compared.seconds = mend, time.perf_counter() - began
-        return compared
+    @property
+    def _notes_refused(self) -> bool:
+        return self.job.keep == "rows" and self.job.versions == "all"
 
-    def _moving(self, before: dict[str, Any], after: dict[str, Any], came: Sequence[Detail]) -> Moving:
+    def moving(
+        self,
+        before: dict[str, Any],
+        after: dict[str, Any],
+        came: Sequence[Detail],
+        records: pa.Table | None = None,
+        key: Sequence[str] = (),
+    ) -> Moving:
+        """Moves the sync from one place to another, with records, which have the key of the source."""
         newest = {one.name: one for one in came}  # of one that they came by twice
-        return Moving(f"sync {self.job.follower}", list(newest.values()), self.same, before, after)
+        tried = records.select([*key]) if records is not None and self._notes_refused else None
+        return Moving(f"sync {self.job.follower}", list(newest.values()), self.same, before, after, tried)
+
+    def _try_again(self, at: dict[str, Any]) -> None:
+        """Send the rows that the target did not take once more, as they are now."""
+        with self.target.begin(write=False) as session:
+            refused = refused_of(session, self.job.follower)
+        if not refused.num_rows:
+            return
+        with (
+            self.tail.look(at["position"], at["batch_no"], rows=True, fingerprint=at["fingerprint"]) as view,
+            self.receiving(replace(self.sending(view), catching_up=True)) as receiving,
+        ):
+            records = receiving.send.of_keys(view.session, keys_of(refused, view.info, receiving.send.key))
+            job, key = receiving.send.job(receiving.info), receiving.send.key
+        self.done.add(merge_beside(job, records, self.moving(at, at, [], records, key)))
 
 
 def _cut(page: Existing, count: int) -> Existing:

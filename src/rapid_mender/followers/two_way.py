@@ -8,7 +8,7 @@ follow: each sees what the other had when it made its change by the syncs that a
 from __future__ import annotations
 
 import secrets
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
 from dataclasses import dataclass
 from typing import Any, Literal
 
@@ -16,7 +16,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..changes.details import details_of, last_details
+from ..changes.details import batches_between, details_of, last_details
 from ..changes.netting import Netted
 from ..changes.past import NUMBER, Past, past_if_any
 from ..core.existing import Existing
@@ -156,19 +156,43 @@ class Rivals:
 
     def _newest(self, theirs: Past, keys: pa.Table, after: int) -> tuple[np.ndarray, np.ndarray]:
         """The number and the time of the last change of each row that the target made itself, after one."""
-        receiving, seed = self.receiving, secrets.randbits(64)
-        names = receiving.key
-        newest = _Newest(hash_rows(receiving.folded(keys), seed))
-        wanted = [NUMBER, "batch_no", "changed_at", *theirs.stored(names)]
-        for page in theirs.changes([[Condition(NUMBER, ">", after)]], wanted):
+        seed = secrets.randbits(64)
+        newest = _Newest(hash_rows(self.receiving.folded(keys), seed))
+        for page, hashes in _hashed(theirs, self.receiving.key, after, seed):
             batches = pc.fill_null(page.values["batch_no"], 0).to_numpy()
             found = origins_of(theirs.session, theirs.info.name, int(batches.min()), int(batches.max()))
             ways = ways_to(self.view.session, self.view.info.name, found)
             own = ~np.isin(batches, [at for at, way in ways.items() if way.ours])
-            for side in ("old", "new"):
-                rows = theirs.rows(page, side, names).values.select(names)
-                newest.add(page, hash_rows(theirs.session.fold(theirs.info, rows), seed), own)
+            for keyed in hashes:
+                newest.add(page, keyed, own)
         return newest.number, newest.time
+
+
+def overwritten_since(receiving: Receiving, keys: pa.Table, after: int) -> np.ndarray:
+    """A mask of rows whose last change in the target, after one of its own, was brought by a sync: what the target had
+    made of them is gone there. `keys`: those of the rows, in the source."""
+    theirs = past_if_any(receiving.session, receiving.info.name)
+    if theirs is None or not keys.num_rows:
+        return np.zeros(keys.num_rows, bool)
+    seed = secrets.randbits(64)
+    rows = hash_rows(receiving.folded(keys), seed)
+    own, brought = _Newest(rows), _Newest(rows)
+    for page, hashes in _hashed(theirs, receiving.key, after, seed):
+        batches = pc.fill_null(page.values["batch_no"], 0).to_numpy()
+        syncs = theirs.numbers_of([[Condition("kind", "=", "sync")], *batches_between(batches.min(), batches.max())])
+        by_sync = np.isin(batches, syncs)
+        for keyed in hashes:
+            own.add(page, keyed, ~by_sync)
+            brought.add(page, keyed, by_sync)
+    return brought.number > own.number
+
+
+def _hashed(past: Past, key: list[str], after: int, seed: int) -> Iterator[tuple[Existing, list[np.ndarray]]]:
+    """The changes of a table after one, some at a time, each with the hashes of its old key and of its new one."""
+    wanted = [NUMBER, "batch_no", "changed_at", *past.stored(key)]
+    for page in past.changes([[Condition(NUMBER, ">", after)]], wanted):
+        keyed = [past.rows(page, side, key).values.select(key) for side in ("old", "new")]
+        yield page, [hash_rows(past.session.fold(past.info, rows), seed) for rows in keyed]
 
 
 @dataclass(frozen=True)

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import cached_property
 
 from ..core.compare import Likeness
@@ -58,7 +58,9 @@ class Plan:
     @cached_property
     def likeness(self) -> dict[str, Likeness]:
         """By column: when two values count as the same, where that is not only when they are."""
-        return {name: options.likeness for name, options in self.options.items() if options.likeness.names()}
+        told = {name: options.likeness for name, options in self.options.items()}
+        told |= {one.name: replace(told.get(one.name, Likeness()), json=True) for one in self.info.columns if one.json}
+        return {name: likeness for name, likeness in told.items() if likeness.names()}
 
     @cached_property
     def previous(self) -> dict[str, str]:

@@ -5,6 +5,8 @@ from __future__ import annotations
 from collections.abc import Sequence
 from typing import Protocol
 
+import pyarrow as pa
+
 from ..changes.detail import Detail
 from ..core.own_tables import Kind
 from ..stores.contract import Session
@@ -23,6 +25,6 @@ class Beside(Protocol):
     def begin(self, session: Session) -> None:
         """Called before anything is written."""
 
-    def end(self, session: Session, rejected: int = 0) -> None:
-        """Called when all is written, before the commit; also if there was nothing to write. `rejected`: how many
-        records were rejects."""
+    def end(self, session: Session, rejects: pa.Table | None = None) -> None:
+        """Called when all is written, before the commit; also if there was nothing to write. `rejects`: the records
+        that were rejected, as they came, with the reason in rmend_reason; None if there are none."""

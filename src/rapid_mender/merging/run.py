@@ -272,7 +272,7 @@ class Run:
                     recorder = self._recorder(session)
                     ends, done = self._unit(way, session, recorder, chunks, at)
                     if self.beside is not None and ends:
-                        self.beside.end(session, self._counts()["reject"])
+                        self.beside.end(session, self.whole.rejected())
                     if self.before_commit is not None:
                         self.before_commit()
                     return ends, done, recorder

@@ -13,8 +13,8 @@ import pyarrow as pa
 
 from ..core.decisions import NAMES
 from ..core.rules import Fired
-from ..incoming import Chunk, Spool
-from .result import Sample
+from ..incoming import Chunk, Spool, tables_of
+from .result import Sample, unite
 
 SAMPLES = 4  # per decision
 _IN_MEMORY = 64 << 20
@@ -113,6 +113,10 @@ class Tally:
         if not self.decisions:
             self.decisions.append(Spool(_IN_MEMORY))
         self.decisions[-1].put(table)
+
+    def rejected(self) -> pa.Table | None:
+        """The records that were rejected, as they came; None if there are none."""
+        return unite(list(tables_of(self.rejects))) if self.counts["reject"] else None
 
     def keep_rejects(self, table: pa.Table) -> None:
         if not self.rejects:

@@ -53,7 +53,8 @@ def describe(ask: Ask, name: str, place: tuple[str, str] | None = None) -> Descr
         f"COLUMN_DEFAULT AS `Default`, EXTRA AS Extra, PRIVILEGES AS rights FROM information_schema.COLUMNS WHERE {at} "
         "ORDER BY ORDINAL_POSITION"
     )
-    described = [column_of(row) for row in rows]
+    texts = _json(ask, schema, table) if any(row["Type"] == "longtext" for row in rows) else ()
+    described = [column_of(row, row["Field"] in texts) for row in rows]
     columns = tuple(column for column, _ in described)
     forms = {column.name: form for column, form in described}
     every, indexes = _indexes(ask, at)
@@ -84,6 +85,16 @@ def describe(ask: Ask, name: str, place: tuple[str, str] | None = None) -> Descr
             "letters": {row["Field"]: row["Collation"].split("_")[0] for row in rows if row["Collation"]},
         },
     )
+
+
+def _json(ask: Ask, schema: str, table: str) -> set[str]:
+    """The columns that were declared JSON: texts, with a check."""
+    rows = ask(
+        "SELECT CONSTRAINT_NAME AS n FROM information_schema.CHECK_CONSTRAINTS WHERE "
+        f"CONSTRAINT_SCHEMA = {text_sql(schema)} AND TABLE_NAME = {text_sql(table)} AND LEVEL = 'Column' "
+        "AND CHECK_CLAUSE = CONCAT('json_valid(`', REPLACE(CONSTRAINT_NAME, '`', '``'), '`)')"
+    )
+    return {row["n"] for row in rows}
 
 
 def definition(ask: Ask, table: Described) -> str | None:
@@ -211,8 +222,8 @@ class _Type:
         return tuple(label.replace("''", "'") for label in re.findall(r"'((?:[^']|'')*)'", self.args))
 
 
-def column_of(row: Mapping[str, Any]) -> tuple[Column, Form]:
-    """A column and its form, from a row as SHOW FULL COLUMNS gives them."""
+def column_of(row: Mapping[str, Any], json: bool = False) -> tuple[Column, Form]:
+    """A column and its form, from a row as SHOW FULL COLUMNS gives them. `json`: it was declared so."""
     match = _TYPE.match(row["Type"])
     assert match is not None
     one = _Type(match["name"].lower(), match["args"] or "", "unsigned" in match["rest"].lower())
@@ -231,6 +242,7 @@ def column_of(row: Mapping[str, Any]) -> tuple[Column, Form]:
         nullable=row["Null"] == "YES",
         has_default="auto_increment" in extra or (default is not None and default != "NULL" and not generated),
         generated=generated,
+        json=json,
         nan=False,
         **about,
     )

@@ -145,6 +145,7 @@ def _column(row: Mapping[str, Any]) -> Column:
         labels=tuple(row["labels"] or ()),
         normalises=name not in _NATIVE and name not in ("numeric", "bpchar", "citext"),
         number=row["number"],
+        json=name == "json",
     )
 
 
@@ -159,8 +160,10 @@ def _form(row: Mapping[str, Any], column: Column) -> Form:
         return Form(column.type, "numeric", "{}::numeric", write=write, equals=_OWN)
     equals = op("=").replace("pg_catalog", name_sql(row["equals"])) if row["equals"] else _OWN
     fold = "pg_catalog.lower({}::pg_catalog.text)" if name == "citext" else None
+    # a cast to text adds /32 to the address of one machine
+    read = "pg_catalog.abbrev({}::pg_catalog.inet)" if name == "inet" and row["own"] else _AS_TEXT
     return Form(
-        pa.string(), "pg_catalog.text", _AS_TEXT, _AS_TEXT, write, fold, normalises=column.normalises, equals=equals
+        pa.string(), "pg_catalog.text", _AS_TEXT, read, write, fold, normalises=column.normalises, equals=equals
     )
 
 
