@@ -46,11 +46,13 @@ def synced(done: Synced, short: bool = False) -> None:
         console.print(Text.assemble((f"{counted(count, 'reject')}: ", STYLES["reject"]), why))
     if done.rejects_path is not None:
         console.print(f"The rejects are in {done.rejects_path}.")
-    elif done.reasons:
+    elif done.reasons and not done.refused:
         console.print("The rejects were not kept; say in the job where they go (rejects).")
     if done.rejected and not short:
         rows = counted(done.rejected, "row")
         console.print(f"{rows} of {done.table} not taken by {done.to_table} so far; --retry tries again.")
+        for row in done.refused[:_REASONS]:
+            console.print(Text(f"  {', '.join(map(shown, row['key']))}: {row['reason']}", "dim"))
     if done.outdone:
         what = counted(done.outdone, "change")
         console.print(f"{what} not written: the other table's change of the row counts.")

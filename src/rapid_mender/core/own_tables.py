@@ -139,7 +139,7 @@ REFUSED = TableInfo(
         Column("follower", pa.string(), nullable=False),
         Column("source_key", pa.string(), nullable=False),
         Column("reason", pa.string()),
-        Column("since", _MOMENT, nullable=False),
+        Column("tried_at", _MOMENT, nullable=False),
     ),
     ("refused_no",),
 )

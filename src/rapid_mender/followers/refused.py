@@ -23,7 +23,8 @@ from .positions import now
 
 
 def refused_of(session: Session, follower: str) -> pa.Table:
-    """The rows that the target of a sync did not take: refused_no, source_key (their keys, as JSON), reason, since."""
+    """The rows that the target of a sync did not take: refused_no, source_key (their keys, as JSON), reason,
+    tried_at."""
     table = own(session, REFUSED)
     if table is None:
         return REFUSED.schema.empty_table()
@@ -31,6 +32,12 @@ def refused_of(session: Session, follower: str) -> pa.Table:
     found = session.read(table, mine).values.select(REFUSED.names)
     # a database may call names equal that differ in case
     return found.filter(pa.array(np.array([one == follower for one in found["follower"].to_pylist()], bool)))
+
+
+def first_of(refused: pa.Table, count: int = 100) -> list[dict[str, Any]]:
+    """The first of some refused rows, as documents."""
+    lines = refused.slice(0, count).to_pylist()
+    return [{"key": read_json(one["source_key"], list[str | None]()), "reason": one["reason"]} for one in lines]
 
 
 def keys_of(refused: pa.Table, info: TableInfo, key: Sequence[str]) -> pa.Table:
@@ -67,7 +74,7 @@ def _add(session: Session, follower: str, keys: pa.Table, reasons: Any) -> None:
         "follower": pa.repeat(pa.scalar(follower), keys.num_rows),
         "source_key": pa.array([json.dumps(row, ensure_ascii=False) for row in zip(*texts, strict=True)], pa.string()),
         "reason": one_array(reasons).cast(pa.string()),
-        "since": pa.repeat(pa.scalar(now(), REFUSED["since"].type), keys.num_rows),
+        "tried_at": pa.repeat(pa.scalar(now(), REFUSED["tried_at"].type), keys.num_rows),
     }
     table = own(session, REFUSED)
     assert table is not None

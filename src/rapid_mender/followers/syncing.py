@@ -59,6 +59,8 @@ class Synced:
     """Why rows were rejected."""
     rejected: int = 0
     """How many rows the target has not taken by now: of this run, or of an earlier one."""
+    refused: list[dict[str, Any]] = field(default_factory=list)
+    """The first hundred of these: the values of their `key` in the table that is followed, as texts; and `reason`."""
     files: list[str] = field(default_factory=list)
     """The files that were written, where files follow."""
     outdone: int = 0

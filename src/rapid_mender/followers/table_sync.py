@@ -36,7 +36,7 @@ from .one_by_one import take_one_by_one
 from .origins import Way, origin, origins_of, token_of, ways_to
 from .positions import made, now, put_row, rows_of, taken, writing
 from .receiving import Receiving
-from .refused import keys_of, refused_of
+from .refused import first_of, keys_of, refused_of
 from .sending import Sending
 from .shaping import shape_for, without_key
 from .syncing import Synced, Syncing, altered_under_capture, filled_up, known_of
@@ -84,13 +84,20 @@ class TableSyncing(Syncing):
             at = next_at
         if self.retry:
             self._try_again(at)
-        rejected = (self.rows_of_sync()[0]["rejected"] or 0) if self._has_rejects or self.done.counts["reject"] else 0
-        self._has_rejects = rejected > 0
+        if self._has_rejects or self.done.counts["reject"]:
+            self._look_at_rejects()
         self.done.position, self.done.seconds = at["position"], time.perf_counter() - began
-        self.done.rejected = rejected
-        self.note(at | {"rejected": rejected}, self.done.held_by)
+        self.note(at | {"rejected": self.done.rejected}, self.done.held_by)
         self.at = at
         return self.done
+
+    def _look_at_rejects(self) -> None:
+        """Tell which rows the target has not taken."""
+        self.done.rejected = self.rows_of_sync()[0]["rejected"] or 0
+        self._has_rejects = self.done.rejected > 0
+        if self._has_rejects:
+            with self.target.begin(write=False) as session:
+                self.done.refused = first_of(refused_of(session, self.job.follower))
 
     # -- the beginning ----------------------------------------------------------------------------------
 
