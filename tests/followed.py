@@ -101,7 +101,7 @@ class Base:
     def _dumped(self, name: str) -> str | bytes:
         """A copy of a database: another one, or what a program of MariaDB writes."""
         if self.kind == "mariadb":
-            return subprocess.run([*self._words("mariadb-dump"), "--triggers", "--skip-add-locks", name], capture_output=True, check=True).stdout
+            return subprocess.run([*self._words("mariadb-dump"), name], capture_output=True, check=True).stdout
         to = f"rmend_test_{uuid.uuid4().hex[:12]}"
         self._load(name, to)
         return to
@@ -416,7 +416,7 @@ class Model:
         first, second = self.bases[0], self.bases[-1]
         if len(self.bases) == 3 or not second.state.begun or self.links[0].when:
             return
-        plain = not set(self.links[0].options) & {"rename", "ignore"} and not (first.captured and first.kind == "mariadb")
+        plain = not set(self.links[0].options) & {"rename", "ignore"}
         if plain and self.dice.random() < 0.6:
             third = first.copied()
             self.is_copy = True

@@ -21,7 +21,7 @@ import rapid_mender as rm
 from rapid_mender.errors import StoreError
 from rapid_mender.stores.urls import open_store, opened
 
-from . import databases, length
+from . import databases, followed, length
 from .databases import every
 
 Write = Callable[..., str | None]
@@ -609,3 +609,81 @@ def test_writers_need_no_rights_and_cannot_plant_code(kind: str, tmp_path: Path)
             assert {one["actor"].partition("@")[0] for one in told} == {user}
         finally:
             run(*gone)
+
+
+PLAIN = "(id INTEGER NOT NULL PRIMARY KEY, v VARCHAR(10))"
+REMADE = [f"CREATE TABLE t_new {PLAIN}", "INSERT INTO t_new SELECT * FROM t", "DROP TABLE t", "ALTER TABLE t_new RENAME TO t"]
+
+
+@every
+@pytest.mark.parametrize("mend", [False, True])
+def test_a_capture_that_has_lost_its_triggers_is_told_to_all_who_read(kind: str, mend: bool, tmp_path: Path) -> None:
+    """As a migration does it that makes a table anew."""
+    (tmp_path / "to").mkdir()
+    with databases.table(kind, tmp_path, f"CREATE TABLE t {PLAIN}") as (url, run), databases.table("sqlite", tmp_path / "to") as (to, _):
+        run("INSERT INTO t VALUES (1, 'a'), (2, 'b')")
+        rm.merge(rm.Job(store=url, table="t", key=["id"]), [{"id": 1, "v": "A"}])
+        rm.capture(url, "t")
+        sync = rm.Sync(store=url, table="t", to_store=to, to_table="copy", follower="f")
+        rm.sync(sync)
+        run(*REMADE, "UPDATE t SET v = 'lost' WHERE id = 1")
+        lost = "capture of '?t'? (does not record what others write|has lost triggers)"
+        for reads in (lambda: rm.sync(sync), lambda: rm.as_of(url, "t", position=1)):
+            with pytest.raises(rm.JobError, match=lost):
+                reads()
+        assert re.search(lost, str(rm.verify(url, "t").holes))
+        assert re.search(lost, str(rm.check(rm.Job(store=url, table="t", key=["id"])).warnings))
+        assert re.search(lost, str(rm.merge(rm.Job(store=url, table="t", key=["id"]), [{"id": 3, "v": "c"}]).warnings))
+        assert [one.state for one in rm.captures(url)] == ["broken"]
+        done = rm.resume_capture(url, "t", mend=True) if mend else rm.refresh_capture(url, "t")
+        assert not mend or done.counts == {"insert": 0, "update": 1, "delete": 0}  # type: ignore[union-attr]
+        assert [one.state for one in rm.captures(url)] == ["on"]
+        assert "had lost triggers" in str(rm.verify(url, "t").holes)
+        with pytest.raises(rm.JobError, match="compare the tables, and mend"):
+            rm.sync(sync)
+        rm.compare(sync, mend=True)
+        run("DELETE FROM t WHERE id = 2")
+        assert rm.sync(sync).counts["delete"] == 1
+        assert rows(to, "copy") == rows(url, "t")
+
+
+@every
+def test_a_command_that_is_cut_leaves_no_change_unrecorded_and_untold(kind: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    with databases.table(kind, tmp_path, f"CREATE TABLE t {PLAIN}") as (url, run):
+        rm.capture(url, "t")
+        with monkeypatch.context() as cut:
+            cut.setattr("rapid_mender.changes.pauses.note", lambda *given: 1 / 0)
+            with pytest.raises(ZeroDivisionError):
+                rm.pause_capture(url, "t")
+        run("INSERT INTO t VALUES (1, 'a')")
+        known = bool(rm.verify(url, "t").holes) or rm.history(url, "t").num_rows == 1
+        assert known, "it is recorded, or told"
+        assert rm.captures(url)[0].state in ("on", "broken")
+        if rm.captures(url)[0].state == "on":
+            rm.pause_capture(url, "t")
+        mended = rm.resume_capture(url, "t", mend=True)
+        assert mended is not None
+        assert mended.unknown or rm.history(url, "t")["new_v"].to_pylist() == ["a"]
+        assert rm.captures(url)[0].state == "on"
+
+
+@pytest.mark.mariadb
+def test_a_dump_of_a_captured_database_is_another_database(tmp_path: Path) -> None:
+    first = followed.Base("mariadb", tmp_path)
+    try:
+        first.sql(f"CREATE TABLE t {PLAIN}")
+        rm.capture(first.url, "t")
+        first.sql("INSERT INTO t VALUES (1, 'a')")
+        rm.merge(rm.Job(store=first.url, table="t", key=["id"]), [{"id": at, "v": "m"} for at in range(2, 3000)])
+        second = first.copied()
+        try:
+            second.sql("UPDATE t SET v = 'b' WHERE id = 1")
+            rm.merge(rm.Job(store=second.url, table="t", key=["id"]), [{"id": 1, "v": "c"}])
+            assert (rm.history(first.url, "t").num_rows, rm.history(second.url, "t").num_rows) == (2999, 3001)
+            numbers = rm.history(second.url, "t")["change_no"].to_pylist()
+            assert sorted(set(numbers)) == numbers
+            assert rm.verify(second.url, "t").holds
+        finally:
+            second.close()
+    finally:
+        first.close()

@@ -13,13 +13,14 @@ from ..core.own_tables import CAPTURES, history_info, is_history, stored_names
 from ..core.records import known_column
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
-from ..stores.contract import Capture, Condition, Session, Store, Trigger
+from ..stores.contract import Capture, Condition, Session, Store
 from ..stores.contract.capture import ACTIONS, Options, altered, known_of
 from ..stores.urls import opened
-from .captured import kept_rows, last_change, needed, note, options_of, row_for, row_of, state_in_words, turn
+from .captured import last_change, needed, note, options_of, row_for, state_in_words, turn
 from .chains import agrees
 from .detail import Detail
 from .identity import Identity, identity_of
+from .lost import kept_rows, row_of, what_is_lost
 from .own import own
 from .past import NUMBER, past_if_any, past_of
 
@@ -84,7 +85,7 @@ def capture(
         application=application, deletes=deletes, mark=dict(mark or {}), says=says or "", truncate=truncate,
     )  # fmt: skip
     with opened(store) as place, turn(place, table, not preview) as (session, info):
-        if found := row_of(session, info):
+        if found := row_of(session, info.name):
             raise JobError(
                 f"{info.name!r} is captured already, {state_in_words(found)}; stop that first, or refresh it"
             )
@@ -108,6 +109,7 @@ def capture(
         ]  # fmt: skip
         if not preview:
             session.define(info, statements, triggers)
+            session.define(info, session.numbered_sql(info))
             about += identity.news(info, session.find_own(made.history, info))
             note(session, info, "start", [Detail("captured"), *about], told.others())
         now = datetime.now(UTC)
@@ -164,6 +166,7 @@ def again(
     """Make the triggers of a capture anew. They number changes after so many numbers, which stay free."""
     told = _checked(session, info, options_of(row))
     identity = identity_of(session, info)
+    lost = bool(what_is_lost(session, info, row))
     statements, about, newest = _history_sql(session, info, identity)
     made = _capture_of(session, info, told, (row["token"], row["secret"]), newest + room, identity)
     triggers = session.capture_sql(info, made)
@@ -171,7 +174,10 @@ def again(
     statements.append(session.note_sql(CAPTURES, noted, row["capture_no"], ("changed_at",)))
     statements += session.numbering_sql(info, made)
     session.define(info, statements, [*session.release_sql(info, row["token"]), *triggers])
+    session.define(info, session.numbered_sql(info))
     about += identity.news(info, session.find_own(made.history, info))
+    if lost or (row["state"] == "paused" and not room):  # also for those who have compared tables since it was paused
+        about.append(Detail("pause", "found" if lost else "resumed", change_no=newest))
     if room:
         about.append(Detail("resume", change_no=newest, row_count=room, at_time=datetime.now(UTC)))
     note(session, info, what, about, reserves=newest + room if room else 0)
@@ -269,7 +275,7 @@ def _about_key(info: TableInfo) -> list[str]:
 
 def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured:
     table, told = row["table_name"], options_of(row)
-    columns, wanted = known_of(row["known"])
+    columns, _ = known_of(row["known"])
     since = row["since"].replace(tzinfo=UTC) if row["since"].tzinfo is None else row["since"]
     one = Captured(table, where, "", row["state"], since, int(row["position"]), list(columns), told.others())
     info = session.find(table)
@@ -277,15 +283,15 @@ def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured
         return replace(one, state="broken", notes=[f"there is no table {table!r} any more: stop this capture"])
     triggers = session.triggers(info)
     one.others = [f"{trigger.name}: {trigger.about}" for trigger in triggers if trigger.token is None]
-    lacking = _lacking(triggers, row["token"], wanted) if row["state"] == "on" else []
+    lost = what_is_lost(session, info, row)
     one.notes = [
         *session.unsafe_triggers(info),
-        *lacking,
+        *lost,
         *altered(info, columns),
         *_about_key(info),
         *session.not_seen(info, told),
     ]
-    if lacking:
+    if lost:
         one.state = "broken"
     past = past_if_any(session, info.name, info)
     if past is None:
@@ -302,15 +308,3 @@ def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured
 def _captured_since(session: Session, kept: TableInfo, where: list[list[Condition]]) -> int:
     merged = [*where, [Condition("batch_no", ">=", 0)]]
     return session.count(kept, where) - session.count(kept, merged)
-
-
-def _lacking(triggers: Sequence[Trigger], token: str, wanted: int) -> list[str]:
-    """What is wrong with the triggers of a capture."""
-    mine = [trigger for trigger in triggers if trigger.token == token]
-    off = [trigger.name for trigger in mine if not trigger.enabled]
-    notes = [f"somebody has disabled {in_quotes(off)}: what it would record is missing"] if off else []
-    if len(mine) < wanted:
-        notes.append(f"{wanted - len(mine)} of its {wanted} triggers are gone: somebody dropped them; refresh it")
-    if len(mine) > wanted:
-        notes.append(f"it has {len(mine)} triggers and should have {wanted}; refresh it")
-    return notes

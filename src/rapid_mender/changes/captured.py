@@ -11,14 +11,14 @@ from pydantic import TypeAdapter, ValidationError
 
 from ..core.json_text import read_json
 from ..core.names import in_quotes
-from ..core.own_tables import CAPTURES, CAPTURES_TABLE, Kind
+from ..core.own_tables import CAPTURES_TABLE, Kind
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
-from ..stores.contract import Capture, Selection, Session, Store
+from ..stores.contract import Capture, Session, Store
 from ..stores.contract.capture import Options
 from .detail import Detail
 from .details import bring_up_to_date
-from .own import check_rows, own
+from .lost import kept_rows, row_of
 from .recorder import Recorder
 
 State = Literal["on", "paused"]
@@ -48,21 +48,8 @@ def row_for(
     return row if newest is None else row | {"position": str(newest)}
 
 
-def kept_rows(session: Session) -> list[dict[str, Any]]:
-    kept = own(session, CAPTURES)
-    if kept is None:
-        return []
-    rows = list(session.read(kept, Selection((), "capture_no")).values.to_pylist())
-    check_rows(session, CAPTURES, rows)
-    return rows
-
-
-def row_of(session: Session, info: TableInfo) -> dict[str, Any] | None:
-    return next((row for row in kept_rows(session) if row["table_name"] == info.name), None)
-
-
 def needed(session: Session, info: TableInfo) -> dict[str, Any]:
-    row = row_of(session, info)
+    row = row_of(session, info.name)
     if row is None:
         known = [str(one["table_name"]) for one in kept_rows(session)]
         others = f"captured are {in_quotes(known)}" if known else f"nor is any table of {session.where}"

@@ -29,7 +29,8 @@ class Detail:
       is the hash of that batch's seal.
     - unrecorded: the batch's changes of the table are not in its history; they came after `change_no`.
     - captured: a capture of the table began.
-    - pause: a capture was paused after `change_no`; the table had `row_count` rows.
+    - pause: a capture was paused after `change_no`; the table had `row_count` rows. With the role "found" it was found
+      that it had lost triggers, some time before; with the role "resumed" the pause before ended there.
     - resume: it was resumed at `at_time`; after `change_no` so many numbers (`row_count`) are kept free.
     - mended: what changed in the pause that batch `of_batch` noted was found.
     - origin: the batch brought changes of the table that `name` stands for, the last of which has the fingerprint

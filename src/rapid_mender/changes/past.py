@@ -7,7 +7,7 @@ from collections.abc import Iterable, Iterator, Mapping, Sequence
 from dataclasses import dataclass, replace
 from datetime import UTC, datetime
 from functools import cached_property
-from typing import Any, Literal
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -28,6 +28,7 @@ from ..core.slots import Slots, slots_of
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Selection, Session, Where
 from .details import details_of, newest_details
+from .holes import Hole, holes_of
 from .identity import Identity, identity_of, named_before
 from .own import check_rows
 
@@ -35,28 +36,6 @@ NUMBER = "change_no"
 MOST_CHANGES = 1 << 62
 """No change has a number as high as this."""
 _BUT_SEALS = [column.name for column in BATCHES.columns if column.name != "seal"]
-
-
-@dataclass(frozen=True)
-class Hole:
-    """Something that is not in a history."""
-
-    batch: int
-    """The batch that noted it."""
-    after: int | None
-    """The last change before it, if that is known."""
-    why: Literal["unrecorded", "pause", "replaced"]
-    rows: int | None = None
-    """How many rows the table had then, if that is known."""
-
-    def words(self, table: str) -> str:
-        match self.why:
-            case "pause":
-                return f"since batch {self.batch} the capture of {table!r} was paused"
-            case "replaced":
-                return f"since batch {self.batch} another table, with other rows, has the name {table!r}"
-            case "unrecorded":
-                return f"batch {self.batch} changed {table!r} with history = false"
 
 
 @dataclass(frozen=True)
@@ -325,18 +304,6 @@ def beginning_of(session: Session, table: str) -> Beginning | None:
         assert one.at_time is not None
         return Beginning(one.change_no, one.at_time, one.of_batch, one.batch)
     return None
-
-
-def holes_of(session: Session, table: str) -> list[Hole]:
-    """The spans of which the history of a table knows nothing, whether it has one or not."""
-    details = details_of(session, table, "unrecorded", "pause", "replaced", "mended")
-    mended = {one.of_batch for one in details if one.detail == "mended"}
-    holes = {
-        (one.batch, one.detail): Hole(one.batch, one.change_no, one.detail, one.row_count)
-        for one in details
-        if one.detail in ("unrecorded", "pause", "replaced") and one.batch not in mended
-    }  # a later one of a batch reaches further
-    return list(holes.values())
 
 
 def runs_of(

@@ -16,8 +16,10 @@ from .capture import again
 from .captured import NONE, last_change, needed, note, options_of, turn
 from .detail import Detail
 from .details import newest_details
+from .holes import Hole, noted_holes
+from .lost import what_is_lost
 from .mending import Mended, Mending
-from .past import Hole, holes_of, past_of
+from .past import past_of
 from .recorder import Recorder
 
 
@@ -28,10 +30,11 @@ def pause_capture(store: str | Store, table: str) -> None:
     """
     with opened(store) as place, turn(place, table, True) as (session, info):
         row = needed(session, info)
-        if row["state"] == "paused":
+        if row["state"] == "paused" and not what_is_lost(session, info, row):
             raise JobError(f"the capture of {info.name!r} is paused already")
-        rows = session.define_alone(info, session.release_sql(info, row["token"]))
+        # first, so that it is told if this is cut
         session.define(info, [session.note_sql(CAPTURES, {"state": "paused"}, row["capture_no"], ("changed_at",))])
+        rows = session.define_alone(info, session.release_sql(info, row["token"]))
         note(session, info, "pause", [Detail("pause", change_no=last_change(session, info), row_count=rows)])
 
 
@@ -50,7 +53,10 @@ def resume_capture(store: str | Store, table: str, *, mend: bool = False) -> Men
             row = needed(session, info)
             if mend:
                 _check_mends(session, info, row)
-            if row["state"] == "paused":
+            if mend and what_is_lost(session, info, row):
+                note(session, info, "pause", [Detail("pause", "found", change_no=last_change(session, info))])
+                row = {**row, "state": "paused"}
+            if row["state"] == "paused" or what_is_lost(session, info, row):
                 again(session, info, row, "resume", _room(session, info) if mend else 0)
             elif not mend or _resumed(session, info) is None:
                 raise JobError(f"the capture of {info.name!r} is not paused")
@@ -75,7 +81,7 @@ def _room(session: Session, info: TableInfo) -> int:
 def _resumed(session: Session, info: TableInfo) -> tuple[Hole, datetime, list[int]] | None:
     """The last pause, if it is a hole still, when it ended, and the numbers kept free for what is found: after which,
     and how many."""
-    pauses = [hole for hole in holes_of(session, info.name) if hole.why == "pause"]
+    pauses = [hole for hole in noted_holes(session, info.name) if hole.why == "pause"]
     resumes = newest_details(session, info.name, "resume")
     if not pauses or not resumes or pauses[-1].batch > resumes[-1].batch or pauses[-1].after is None:
         return None

@@ -31,6 +31,7 @@ from .chains import agrees
 from .detail import Detail
 from .details import write_details, write_standing
 from .identity import Identity, KnownHistory, identity_of, named_before
+from .lost import lost_by
 from .past import MOST_CHANGES, NUMBER, past_of, renamed_words
 from .process import note_killed
 from .seal import SEALED, is_sealed, seal_of
@@ -144,6 +145,9 @@ class Recorder:
             self._asked = True
             if self._stand_aside():
                 self.warnings = self.session.unsafe_triggers(self.info)
+            if lost := lost_by(self.session, self.info.name):
+                told = f"the capture of {self.info.name!r} does not record what others write: {'; '.join(lost)}"
+                self.warnings = [*self.warnings, told]
             if self.history:
                 self._prepare_history()
                 note_killed(self.session, self._running)
@@ -261,7 +265,8 @@ class Recorder:
         assert self._newest is not None
         same["batch_no"] = batch
         if self._by_database:
-            return {}, same
+            taken = self.session.next_numbers(self.info, count)
+            return {} if taken is None else {NUMBER: taken}, same
         numbers = np.arange(self._newest + 1, self._newest + 1 + count)
         self._first = self._first or int(numbers[0])
         self._newest = int(numbers[-1])

@@ -13,7 +13,7 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..changes.captured import row_of
+from ..changes.lost import row_of
 from ..changes.valid import keeping_of
 from ..core.keys import one_array
 from ..core.masks import mask_of
@@ -161,7 +161,7 @@ class Syncing:
 
 def altered_under_capture(view: View) -> list[str]:
     """What has changed of the table since its capture learnt its columns: other values may not be in the history."""
-    row = row_of(view.session, view.info)
+    row = row_of(view.session, view.info.name)
     return altered(view.info, known_of_capture(row["known"])[0]) if row is not None else []
 
 

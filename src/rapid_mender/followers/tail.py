@@ -16,7 +16,9 @@ from typing import Any
 
 import numpy as np
 
-from ..changes.past import NUMBER, Past, holes_of, past_if_any
+from ..changes.holes import noted_holes
+from ..changes.lost import check_not_lost
+from ..changes.past import NUMBER, Past, past_if_any
 from ..core.existing import Existing
 from ..core.own_tables import BATCHES_TABLE
 from ..core.schema import TableInfo
@@ -96,6 +98,8 @@ class Tail:
                 past = past_if_any(session, info.name, info)
                 check_fingerprint(past, info.name, fingerprint)
                 newest_batch = _newest_batch(session, info.name)
+                if whole:
+                    check_not_lost(session, info.name)
                 if whole and newest_batch != self._checked:
                     _check(session, info.name, past, position, batch)
                     self._checked = newest_batch
@@ -178,7 +182,7 @@ def _check(session: Session, table: str, past: Past | None, position: int, batch
             f"the history of {table!r} begins on {begins.words}, after change {begins.change}: the "
             f"changes after {position} that are to be followed were pruned; compare the tables, and mend what differs"
         )
-    for hole in holes_of(session, table):
+    for hole in noted_holes(session, table):
         if hole.batch > batch and (hole.after is None or hole.after >= position):
             raise JobError(
                 f"{hole.words(table)}, so nobody can follow what was done; compare the tables, and mend what differs"

@@ -6,7 +6,7 @@ from __future__ import annotations
 from ..core.own_tables import BATCHES_TABLE, CAPTURES_TABLE, DETAILS_TABLE, history_info
 from ..core.schema import TableInfo
 from ..stores.contract import Condition, Need, Selection, Session
-from ..stores.contract.capture import altered, known_of
+from ..stores.contract.capture import altered, known_of, lacking
 from .job import RejectsTable
 from .plan import Plan
 from .problems import Problems
@@ -56,12 +56,15 @@ def _look_at_capture(session: Session, info: TableInfo, problems: Problems) -> N
     kept = session.find_own(CAPTURES_TABLE)
     if kept is None or "known" not in kept or (kept.rights is not None and "select" not in kept.rights):
         return
-    of_table = Selection([[Condition("table_name", "=", info.name)]], "capture_no", columns=["state", "known"])
+    of_table = Selection([[Condition("table_name", "=", info.name)]], "capture_no", columns=["state", "known", "token"])
     for danger in session.unsafe_triggers(info):
         problems.warn(danger)
     for row in session.read(kept, of_table).values.to_pylist():
         if row["state"] == "paused":
             problems.warn(f"the capture of {info.name} is paused: what others write to it is not recorded")
+        else:
+            for note in lacking(session.triggers(info), row["token"], known_of(row["known"])[1]):
+                problems.warn(f"the capture of {info.name} does not record what others write: {note}")
         for note in altered(info, known_of(row["known"])[0]):
             problems.warn(f"{info.name} is captured, and {note}")
 

@@ -11,7 +11,8 @@ import numpy as np
 
 from ..changes.details import details_of
 from ..changes.given import moment
-from ..changes.past import NUMBER, Past, beginning_of, changes_made, holes_of, runs_of
+from ..changes.holes import noted_holes
+from ..changes.past import NUMBER, Past, beginning_of, changes_made, runs_of
 from ..core.existing import Existing
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Where
@@ -65,7 +66,7 @@ def _check_known(past: Past, picked: dict[str, Any], words: str) -> None:
             f"what was done {words} cannot all be undone: changes up to {begins.words} were pruned; give a time after "
             "that as since"
         )
-    holes = [one for one in holes_of(past.session, past.info.name) if one.why in ("unrecorded", "pause")]
+    holes = [one for one in noted_holes(past.session, past.info.name) if one.why in ("unrecorded", "pause")]
     runs = past.runs([[Condition("batch_no", "=", one.batch) for one in holes]]) if holes else []
     of = {run["batch_no"]: run for run in runs}
     for hole in holes:

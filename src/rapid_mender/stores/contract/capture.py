@@ -7,7 +7,10 @@ from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields
 from typing import Any, Literal, NamedTuple
 
+import numpy as np
+
 from ...core.json_text import read_json
+from ...core.names import in_quotes
 from ...core.schema import Column, TableInfo
 from ...errors import JobError, StoreError
 
@@ -107,6 +110,21 @@ class Capture(Options):
             yield from ((self.names[f"{side}_{name}"], side, name) for name in self.known)
 
 
+def lacking(triggers: Sequence[Trigger], token: str, wanted: int) -> list[str]:
+    """What is wrong with the triggers of a capture."""
+    mine = [trigger for trigger in triggers if trigger.token == token]
+    off = [trigger.name for trigger in mine if not trigger.enabled]
+    notes = [f"somebody has disabled {in_quotes(off)}: what it would record is missing"] if off else []
+    if len(mine) < wanted:
+        notes.append(
+            f"{wanted - len(mine)} of its {wanted} triggers are gone: somebody dropped them, or made the table anew; "
+            "refresh it"
+        )
+    if len(mine) > wanted:
+        notes.append(f"it has {len(mine)} triggers and should have {wanted}; refresh it")
+    return notes
+
+
 def known_of(text: str | None) -> tuple[dict[str, str], int]:
     """What a capture knows, from the JSON in which it is kept: its columns as they were declared, and how many triggers
     it has. What somebody has altered to something else counts as not known."""
@@ -153,6 +171,14 @@ class Capturing:
     def numbering_sql(self, info: TableInfo, capture: Capture) -> list[str]:
         """The statements after which the store numbers the changes of a history."""
         return []
+
+    def numbered_sql(self, info: TableInfo) -> list[str]:
+        """The statements that are run last, when all that records changes of a table is made anew."""
+        return []
+
+    def next_numbers(self, info: TableInfo, count: int) -> np.ndarray | None:
+        """So many numbers for changes of a captured table, ascending; None if the history takes them by itself."""
+        return None
 
     def capture_sql(self, info: TableInfo, capture: Capture) -> list[str]:
         """The statements after which changes to a table are recorded."""

@@ -6,6 +6,9 @@ import re
 from collections.abc import Iterator, Sequence
 from contextlib import contextmanager
 
+import numpy as np
+import pyarrow as pa
+
 from ...core.names import fitted
 from ...core.own_tables import CAPTURES_TABLE, history_info, history_name
 from ...core.schema import Column, TableInfo
@@ -13,6 +16,7 @@ from ...errors import StoreError
 from ..contract import Capture, Condition, Selection, Trigger
 from ..contract.capture import Options
 from ..sql.capturing import SQLCapturing
+from ..sql.link import Pick
 from ..sql.text import text_sql
 from .link import MariaDBLink
 from .tables import quoted
@@ -35,8 +39,36 @@ class MariaDBCapturing(SQLCapturing):
 
     def _sql(self, info: TableInfo, capture: Capture) -> CaptureSQL:
         place, sequence = self._history_of(info)
-        history = History(history_info(info, self.fits), place, f"{quoted(place[0])}.{quoted(sequence)}")
-        return CaptureSQL(info, self._described(info).place, history, capture)
+        history = History(history_info(info, self.fits), place, (place[0], sequence))
+        here: str | None = self._write.drained().ask("SELECT DATABASE() AS d")[0]["d"]
+        return CaptureSQL(info, self._described(info).place, history, capture, here)
+
+    def numbered_sql(self, info: TableInfo) -> list[str]:
+        if not self._numbers_by_itself(info):
+            return []
+        at = ".".join(map(quoted, self._history_of(info)[0]))
+        return [f"ALTER TABLE {at} MODIFY change_no BIGINT NOT NULL"]
+
+    def _numbers_by_itself(self, info: TableInfo) -> str | None:
+        """How the history numbers changes by itself, which it does not unless an earlier version made it; None if there
+        is none. (A dump of a column whose default takes numbers from a sequence cannot be restored.)"""
+        (schema, name), _ = self._history_of(info)
+        rows = self._write.drained().ask(
+            f"SELECT CONCAT(EXTRA, COALESCE(COLUMN_DEFAULT, '')) AS e FROM information_schema.COLUMNS WHERE "
+            f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME = {text_sql(name)} AND COLUMN_NAME = 'change_no'"
+        )
+        return str(rows[0]["e"]).lower() if rows else None
+
+    def next_numbers(self, info: TableInfo, count: int) -> np.ndarray | None:
+        (schema, _), sequence = self._history_of(info)
+        number = Pick(f"NEXT VALUE FOR {quoted(schema)}.{quoted(sequence)}", "n", pa.int64())
+        link: MariaDBLink = self._write.drained()
+        taken = link.select([number], f"FROM seq_1_to_{count}", "seq")["n"].to_numpy()
+        if len(taken) != count:
+            raise StoreError(
+                f"{sequence}, which numbers the changes of {info.name}, gave {len(taken)} of {count} numbers"
+            )
+        return np.sort(taken)
 
     def _history_of(self, info: TableInfo) -> tuple[tuple[str, str], str]:
         """Where the history of a table is, and the sequence that numbers its changes."""
@@ -45,19 +77,22 @@ class MariaDBCapturing(SQLCapturing):
 
     def unsafe_triggers(self, info: TableInfo) -> list[str]:
         link: MariaDBLink = self._write.drained()
-        (schema, name), sequence = self._history_of(info)
-        at = f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME ="
-        rows = link.ask(
-            f"SELECT EXTRA AS e, (SELECT COUNT(*) FROM information_schema.TABLES WHERE {at} {text_sql(sequence)}) AS n "
-            f"FROM information_schema.COLUMNS WHERE {at} {text_sql(name)} AND COLUMN_NAME = 'change_no'"
-        )
-        if rows and "auto_increment" in rows[0]["e"].lower():
+        (schema, _), sequence = self._history_of(info)
+        numbers = self._numbers_by_itself(info)
+        at = f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME = {text_sql(sequence)}"
+        if numbers is None:
+            return []
+        if "auto_increment" in numbers:
             return [
                 f"whoever may write to {info.name} can choose the numbers and times of changes, as the triggers of the "
                 "capture were made by an earlier version: refresh the capture now"
             ]
-        if rows and not int(rows[0]["n"]):
+        if not int(link.ask(f"SELECT COUNT(*) AS n FROM information_schema.TABLES WHERE {at}")[0]["n"]):
             return [f"sequence {sequence}, which numbers the changes of {info.name}, is gone: refresh the capture"]
+        if numbers:
+            return [
+                f"a dump of {info.name} cannot be restored, as its capture was made by an earlier version: refresh it"
+            ]
         return []
 
     def widen_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:

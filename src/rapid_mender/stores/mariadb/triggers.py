@@ -43,18 +43,23 @@ class History(NamedTuple):
     shape: TableInfo
     place: tuple[str, str]
     """Its schema, and its name there."""
-    sequence: str
-    """What numbers them, as SQL writes it."""
+    sequence: tuple[str, str]
+    """The schema and the name of what numbers them."""
 
 
 class CaptureSQL:
     """The triggers of one capture."""
 
-    def __init__(self, info: TableInfo, place: tuple[str, str], history: History, capture: Capture) -> None:
+    def __init__(
+        self, info: TableInfo, place: tuple[str, str], history: History, capture: Capture, here: str | None
+    ) -> None:
+        """`place`: the table's schema and name; `here`: the schema that the connection is in."""
         self.info, self.place, self.history, self.capture = info, place, history.shape, capture
         self.place_of_history, self.sequence = history.place, history.sequence
         self.at = ".".join(map(quoted, history.place))
-        self.table = ".".join(map(quoted, place))
+        self.local, self.local_sequence = quoted(history.place[1]), quoted(history.sequence[1])
+        """As a trigger names them, in the schema of its table: so that it may be restored into another one."""
+        self.before = "" if place[0] == here else f"{quoted(place[0])}."
 
     def statements(self) -> list[str]:
         """What creates them."""
@@ -69,20 +74,20 @@ class CaptureSQL:
 
         Triggers of an earlier version may go on meanwhile, by AUTO_INCREMENT: then some numbers are left free for them.
         """
+        sequence = ".".join(map(quoted, self.sequence))
         schema, name = map(text_sql, self.place_of_history)
         counted = "SELECT COUNT(*) FROM information_schema.COLUMNS WHERE COLUMN_NAME = 'change_no' AND EXTRA <> ''"
         ahead = f"IF(({counted} AND TABLE_SCHEMA = {schema} AND TABLE_NAME = {name}) > 0, {_AHEAD}, 1)"
         last = f"SELECT GREATEST(COALESCE(MAX(change_no), 0), {self.capture.after}) + {ahead} FROM {self.at}"
         return [
-            f"CREATE SEQUENCE IF NOT EXISTS {self.sequence} ENGINE = InnoDB",
+            f"CREATE SEQUENCE IF NOT EXISTS {sequence} ENGINE = InnoDB",
             f"SET @rmend_next = ({last})",
-            f"EXECUTE IMMEDIATE CONCAT({text_sql(f'DO SETVAL({self.sequence}, ')}, @rmend_next, ', 0)')",
-            f"ALTER TABLE {self.at} MODIFY change_no BIGINT NOT NULL DEFAULT NEXTVAL({self.sequence})",
+            f"EXECUTE IMMEDIATE CONCAT({text_sql(f'DO SETVAL({sequence}, ')}, @rmend_next, ', 0)')",
         ]
 
     def _trigger(self, what: str, event: str, body: str) -> str:
-        name = f"{quoted(self.place[0])}.{quoted(self.capture.trigger(what))}"
-        return f"CREATE TRIGGER {name} {event} ON {self.table} FOR EACH ROW {body}"
+        name = f"{self.before}{quoted(self.capture.trigger(what))}"
+        return f"CREATE TRIGGER {name} {event} ON {self.before}{quoted(self.place[1])} FOR EACH ROW {body}"
 
     def _recording(self, action: str) -> str:
         capture = self.capture
@@ -97,7 +102,7 @@ class CaptureSQL:
         return (
             f"BEGIN DECLARE EXIT HANDLER FOR {_GONE}, {_UNFIT} {self._carefully(action)}; "
             f"IF {' AND '.join(tests)} THEN "
-            f"IF {MERGING} <=> {text_sql(self.table)} THEN {merge}; END IF; "
+            f"IF {MERGING} <=> {self._itself()} THEN {merge}; END IF; "
             f"{self._insert(action, values, differs)}; END IF; END"
         )
 
@@ -136,10 +141,10 @@ class CaptureSQL:
         """The INSERT into the history. `values` are by side and column, `differs` the tests whether a column has
         changed."""
         capture = self.capture
-        names = ["action", "changed_at", "actor", "application"]
+        names = ["change_no", "action", "changed_at", "actor", "application"]
         who = f"({capture.actor}\n)" if capture.actor is not None else "USER()"
         program = f"({capture.application}\n)" if capture.application is not None else "NULL"
-        cells = [text_sql(action), _CLOCK, who, program]
+        cells = [f"NEXT VALUE FOR {self.local_sequence}", text_sql(action), _CLOCK, who, program]
         if action == "update":
             names.append("changed")
             labels = {name: text_sql(json.dumps(name, ensure_ascii=False)) for name in differs}
@@ -151,7 +156,12 @@ class CaptureSQL:
         if reason:
             names.append("reason")
             cells.append(reason)
-        return f"INSERT INTO {self.at} ({', '.join(names)}) VALUES ({', '.join(cells)})"
+        return f"INSERT INTO {self.local} ({', '.join(names)}) VALUES ({', '.join(cells)})"
+
+    def _itself(self) -> str:
+        """What stands for the table, in SQL within its triggers, where DATABASE() is its schema."""
+        end = text_sql(f"`.{quoted(self.place[1])}")
+        return f"CONCAT('`', REPLACE(DATABASE(), '`', '``'), {end})"
 
     def _differs(self, name: str) -> str:
         old, new = (self._exactly(name, f"{side}.{quoted(name)}") for side in ("OLD", "NEW"))

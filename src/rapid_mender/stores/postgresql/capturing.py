@@ -10,11 +10,12 @@ from ...core.own_tables import history_name
 from ...core.schema import Column, TableInfo
 from ...errors import JobError, StoreError
 from ..contract import Capture, Trigger
+from ..contract.capture import PREFIX
 from ..sql.capturing import SQLCapturing
 from ..sql.link import Pick
 from ..sql.text import name_sql, text_sql
 from .link import PostgreSQLLink
-from .triggers import HOME, MOMENT, PARTS, SETTING, TOKENS, TRIGGERS, CaptureSQL, History, Part
+from .triggers import FUNCTIONS, HOME, MOMENT, PARTS, SETTING, TOKENS, TRIGGERS, CaptureSQL, History, Part
 
 _EVENTS = ((4, "INSERT"), (8, "DELETE"), (16, "UPDATE"), (32, "TRUNCATE"))
 
@@ -79,14 +80,17 @@ class PostgreSQLCapturing(SQLCapturing):
 
     def release_sql(self, info: TableInfo, token: str) -> list[str]:
         link: PostgreSQLLink = self._write.drained()
-        schema = name_sql(self._described(info).place[0])
+        schema = self._described(info).place[0]
         rows = [row for row in link.answer(TRIGGERS.format(info.identity)) if Trigger(row["name"], "").token == token]
-        drops = [
+        # also what is left where the table was made anew, or another one has taken its name
+        rows += link.answer(FUNCTIONS.format(text_sql(schema), text_sql(f"{PREFIX}{token}_")))
+        drops = dict.fromkeys(
             f"DROP TRIGGER {name_sql(row['name'])} ON {name_sql(row['schema'])}.{name_sql(row['relation'])}"
             for row in rows
-        ]
+            if row["relation"] is not None
+        )
         names = dict.fromkeys(row["function"] for row in rows)
-        return [*drops, *(f"DROP FUNCTION IF EXISTS {schema}.{name_sql(name)}()" for name in names)]
+        return [*drops, *(f"DROP FUNCTION IF EXISTS {name_sql(schema)}.{name_sql(name)}()" for name in names)]
 
     def define(self, info: TableInfo | None, statements: Sequence[str], switching: Sequence[str] = ()) -> None:
         link: PostgreSQLLink = self._write.drained()

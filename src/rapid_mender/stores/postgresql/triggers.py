@@ -86,6 +86,13 @@ WHERE NOT g.tgisinternal AND g.tgrelid = ANY (
   ARRAY(SELECT {0}::oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p))
 ORDER BY c.oid <> {0}::oid, c.relname, g.tgname""").replace("{setting}", PINNED)
 """The triggers of a table and of its partitions."""
+FUNCTIONS = catalog_sql("""
+SELECT p.proname::text AS function, g.tgname::text AS name, n.nspname::text AS schema, c.relname::text AS relation
+FROM pg_proc p JOIN pg_namespace f ON f.oid = p.pronamespace
+LEFT JOIN pg_trigger g ON g.tgfoid = p.oid AND NOT g.tgisinternal AND g.tgparentid = 0
+LEFT JOIN pg_class c ON c.oid = g.tgrelid LEFT JOIN pg_namespace n ON n.oid = c.relnamespace
+WHERE f.nspname = {0} AND p.pronargs = 0 AND starts_with(p.proname::text, {1}) ORDER BY 1, 2""")
+"""The functions of a schema whose names begin with a text, and the triggers that call them."""
 HOME = catalog_sql("""
 SELECT t.owner, t.trusted, t.me, t.acts, t.oid, coalesce(t.strange, '') AS strange FROM (
   SELECT w.rolname::text AS owner, m.rolname = w.rolname AS me, h.oid::int8 AS oid,

@@ -1,0 +1,57 @@
+"""Captures that have lost their triggers: a migration has made the table anew, somebody has dropped them, or a command
+that was to drop them was cut. What others write meanwhile is recorded by nobody."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from typing import Any
+
+from ..core.own_tables import BATCHES, CAPTURES
+from ..core.schema import TableInfo
+from ..errors import JobError
+from ..stores.contract import Condition, Selection, Session
+from ..stores.contract.capture import known_of, lacking
+from .own import check_rows, own
+
+_SWITCHES = ("capture start", "capture pause", "capture resume", "capture refresh")
+
+
+def kept_rows(session: Session) -> list[dict[str, Any]]:
+    """The rows of rmend_captures."""
+    kept = own(session, CAPTURES)
+    if kept is None:
+        return []
+    rows = list(session.read(kept, Selection((), "capture_no")).values.to_pylist())
+    check_rows(session, CAPTURES, rows)
+    return rows
+
+
+def row_of(session: Session, table: str) -> dict[str, Any] | None:
+    """The row of a table in rmend_captures, if it is captured."""
+    return next((row for row in kept_rows(session) if row["table_name"] == table), None)
+
+
+def lost_by(session: Session, table: str) -> list[str]:
+    """What is wrong with the capture of a table, if some of what others write is not recorded, and that is not noted;
+    nothing if that is all right, or there is none, or this user may not see it."""
+    kept = own(session, CAPTURES)
+    if kept is None or (kept.rights is not None and "select" not in kept.rights):
+        return []
+    row = row_of(session, table)
+    info = session.find(table) if row is not None else None
+    return what_is_lost(session, info, row) if row is not None and info is not None else []
+
+
+def what_is_lost(session: Session, info: TableInfo, row: Mapping[str, Any]) -> list[str]:
+    """What is wrong with the triggers of a capture, if that is not noted."""
+    if row["state"] == "on":
+        return lacking(session.triggers(info), row["token"], known_of(row["known"])[1])
+    switched = [[Condition("table_name", "=", info.name)], [Condition("kind", "=", one) for one in _SWITCHES]]
+    found = session.read(BATCHES, Selection(switched, "batch_no", 1, columns=["kind"])).values["kind"].to_pylist()
+    return [] if found == ["capture pause"] else ["it was paused, and that was not noted: resume it"]
+
+
+def check_not_lost(session: Session, table: str) -> None:
+    """Raise JobError if some of what others write to a table is not recorded, and that is not noted."""
+    if lost := lost_by(session, table):
+        raise JobError(f"the capture of {table!r} does not record what others write: {'; '.join(lost)}")
