@@ -408,7 +408,8 @@ class Model:
 
     def restore(self) -> None:
         base = self.some()
-        if base.backups and not any(link.when for link in self.links):
+        lives_on = self.is_copy and base is self.bases[0]  # what would be gone is in the copy, and counts as its own
+        if base.backups and not lives_on and not any(link.when for link in self.links):
             base.restore(self.dice)
 
     def lengthen(self) -> None:

@@ -6,7 +6,6 @@ import json
 import random
 import signal
 import sqlite3
-import tempfile
 import threading
 import time
 from collections.abc import Iterator
@@ -21,7 +20,6 @@ import pytest
 from hypothesis import strategies as st
 
 import rapid_mender as rm
-from rapid_mender.core.schema import Column
 from rapid_mender.followers import tail
 from rapid_mender.followers.going_on import going_on
 
@@ -164,23 +162,6 @@ def test_what_is_sent_and_what_becomes_of_it(store: str) -> None:
         assert rm.history(place.store, "kept").num_rows == 7
         told = {row["follower"]: (row["table_name"], row["position"], row["behind"]) for row in rm.followers_of(place.store).to_pylist()}
         assert told == dict.fromkeys(plans, (TABLE, 4, 0))
-
-
-@every_kind
-def test_two_tables_that_follow_each_other(store: str) -> None:
-    with register(store) as (place, merge):
-        there = {"table": TABLE, "to_store": place.store, "to_table": "twin", "follower": "there", "history": True, "key": "tag_no"}
-        back = {"table": "twin", "to_store": place.store, "to_table": TABLE, "follower": "back", "history": True, "key": "tag_no"}
-        rm.sync(place.store, **there)
-        rm.sync(place.store, **back)
-        twin = rm.Job(store=place.store, table="twin", key="tag_no")
-        merge({"tag_no": 1, "height": 5.0})
-        rm.merge(twin, [{"tag_no": 2, "height": 6.0}])
-        for _ in range(4):
-            moved = [rm.sync(place.store, **one).counts for one in (there, back)]
-        assert not any(sum(counts.values()) for counts in moved), "a change goes round"
-        assert place.rows() == place.rows("twin")
-        assert {row["tag_no"]: row["height"] for row in place.rows()} == {1: 5.0, 2: 6.0, 3: 1.5}
 
 
 @every_kind
@@ -420,33 +401,6 @@ def test_sync_on_the_command_line(rmend: Any, tmp_path: Path) -> None:
     ran = run.wait()
     assert ran.out.startswith("map_trees: 60 changes, up to 843")
     assert (ran.code, "interrupted" in ran.err) == (130, True)
-
-
-@every_kind
-def test_a_column_that_came_later(store: str) -> None:
-    """Of the changes before it the history does not know its values: they are left as they are in the target."""
-    later = [Column("girth", pa.float64())]
-    with register(store) as (place, merge):
-        follow = {"table": TABLE, "to_store": place.store, "to_table": COPY, "follower": "a copy", "key": "tag_no"}
-        files = {"table": TABLE, "to_folder": tempfile.mkdtemp(), "follower": "files"}
-        merge({"tag_no": 3, "height": 1.0})
-        rm.sync(place.store, **follow)
-        merge({"tag_no": 1, "height": 5.0}, {"tag_no": 2, "height": 5.0})
-        with place.opened.begin(write=True) as session:
-            for name in (TABLE, COPY):
-                session.add_columns(name, later)
-        with place.opened.begin(write=True) as session:
-            info = session.describe(COPY)
-            session.update(info, session.fetch(info, pa.table({"tag_no": [1, 2]})), pa.table({"girth": [7.0, 7.0]}))
-        assert rm.sync(place.store, **follow).changes == 2, "the history does not have the column yet"
-        merge({"tag_no": 1, "height": 6.0})
-        with place.opened.begin(write=True) as session:
-            session.add_columns(TABLE, [Column("more", pa.int64())])
-        merge({"tag_no": 2, "height": 6.0, "girth": 9.0})
-        assert rm.sync(place.store, **follow, ignore=["more"]).changes == 2
-        assert {row["tag_no"]: (row["height"], row["girth"]) for row in place.rows(COPY)} == {1: (6.0, None), 2: (6.0, 9.0), 3: (1.0, None)}
-        parts = [pq.read_table(name) for name in rm.sync(place.store, **files, format="parquet").files]
-        assert [("old_girth" in part.column_names, "new_more" in part.column_names) for part in parts] == [(False, False), (True, False), (True, True)]
 
 
 def test_an_interrupt_is_none_that_is_waited_for() -> None:

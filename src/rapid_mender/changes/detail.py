@@ -34,7 +34,7 @@ class Detail:
     - resume: it was resumed at `at_time`; after `change_no` so many numbers (`row_count`) are kept free.
     - mended: what changed in the pause that batch `of_batch` noted was found.
     - origin: the batch brought changes of the table that `name` stands for, the last of which has the fingerprint
-      `value`, see `followers`.
+      `value`, see `followers`; `role`: what the store of that table called itself.
     - archive: deleted rows were put into the table `name`.
     - restored: the undo made undone what batch `of_batch` did to the archive `name`; without `of_batch`, as of earlier
       versions: the rows that it inserted came out of there.

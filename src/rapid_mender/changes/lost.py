@@ -6,7 +6,7 @@ from __future__ import annotations
 from collections.abc import Mapping
 from typing import Any
 
-from ..core.own_tables import BATCHES, CAPTURES
+from ..core.own_tables import BATCHES_TABLE, CAPTURES
 from ..core.schema import TableInfo
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session
@@ -46,9 +46,13 @@ def what_is_lost(session: Session, info: TableInfo, row: Mapping[str, Any]) -> l
     """What is wrong with the triggers of a capture, if that is not noted."""
     if row["state"] == "on":
         return lacking(session.triggers(info), row["token"], known_of(row["known"])[1])
+    batches = session.find_own(BATCHES_TABLE)
+    if batches is None or "kind" not in batches:  # of an earlier version, which notes it in another way
+        return []
     switched = [[Condition("table_name", "=", info.name)], [Condition("kind", "=", one) for one in _SWITCHES]]
-    found = session.read(BATCHES, Selection(switched, "batch_no", 1, columns=["kind"])).values["kind"].to_pylist()
-    return [] if found == ["capture pause"] else ["it was paused, and that was not noted: resume it"]
+    found = session.read(batches, Selection(switched, "batch_no", 1, columns=["kind"])).values["kind"].to_pylist()
+    noted = not found or found == ["capture pause"]  # kinds that are not there are still to be written
+    return [] if noted else ["it was paused, and that was not noted: resume it"]
 
 
 def check_not_lost(session: Session, table: str) -> None:

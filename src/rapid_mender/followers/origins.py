@@ -26,15 +26,18 @@ class Way(NamedTuple):
     """They began at the table to which they are to go."""
     number: int = 0
     """If they did: the last change of that table which is among them."""
+    where: str | None = None
+    """If they did: what the store of that table called itself then."""
 
     def is_like(self, other: Way) -> bool:
         """Whether changes that came these two ways may go on together."""
         return self.ours == other.ours and [one.name for one in self.origins] == [one.name for one in other.origins]
 
 
-def origin(token: str, fingerprint: str | None) -> Detail:
-    """That a batch brings changes of the table that a token stands for, up to the one of a fingerprint."""
-    return Detail("origin", name=token, value=fingerprint)
+def origin(token: str, where: str, fingerprint: str | None) -> Detail:
+    """That a batch brings changes of the table that a token stands for, up to the one of a fingerprint; `where`: what
+    the table's store calls itself."""
+    return Detail("origin", where, token, value=fingerprint)
 
 
 def origins_of(source: Session, table: str, first: int, last: int) -> dict[int, list[Detail]]:
@@ -49,8 +52,9 @@ def ways_to(target: Session, to_table: str, found: Mapping[int, Sequence[Detail]
     ours = _ours(target, to_table, fingerprints)
     ways = {}
     for batch, way in found.items():
-        began = [_number(one.value) for one in way if one.name == token and one.value in ours]
-        ways[batch] = Way(tuple(way), bool(began), max(began, default=0))
+        began = [one for one in way if one.name == token and one.value in ours]
+        last = max(began, key=lambda one: _number(one.value), default=None)
+        ways[batch] = Way(tuple(way), last is not None, *((_number(last.value), last.role) if last is not None else ()))
     return ways
 
 

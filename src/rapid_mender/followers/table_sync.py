@@ -244,7 +244,7 @@ class TableSyncing(Syncing):
                 send = receiving.send
             last = view.session.last(view.past.kept.name, NUMBER) if view.past is not None else 0
             token = token_of(view.session, view.info.name)
-            came = [] if token is None else [origin(token, fingerprint_at(view.past, view.until))]
+            came = [] if token is None else [origin(token, self.source.where, fingerprint_at(view.past, view.until))]
             pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
             if self.source.reads_beside_writes or self.source.where != self.target.where:
                 yield send, came, ahead(pages), last
@@ -286,7 +286,7 @@ class TableSyncing(Syncing):
         moving = self.moving(
             at,
             after | {"conflict": self.job.conflict},
-            [*way.origins, *([origin(token, fingerprint)] if token is not None else [])],
+            [*way.origins, *([origin(token, self.source.where, fingerprint)] if token is not None else [])],
             records,
             receiving.send.key,
         )
@@ -370,7 +370,10 @@ class TableSyncing(Syncing):
         """Whether the table that is followed was filled from the target."""
         with self.target.begin(write=False) as session:
             info = session.find(self.job.to_table)
-            return info is not None and began_as_copy(view, Receiving(session, info, send))
+            if info is None:
+                return False
+            receiving, where = Receiving(session, info, send), self.target.where
+            return began_as_copy(view, receiving, where, way_back(view, receiving, where) is not None)
 
     # -- moving -----------------------------------------------------------------------------------------
 

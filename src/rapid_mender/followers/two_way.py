@@ -60,9 +60,10 @@ def way_back(view: View, receiving: Receiving, where: str) -> dict[str, Any] | N
     return None
 
 
-def began_as_copy(view: View, receiving: Receiving) -> bool:
+def began_as_copy(view: View, receiving: Receiving, where: str, follows: bool) -> bool:
     """Whether the history of the table that is followed has all its rows, and the first came from the target: then what
-    its own people did can be followed from the beginning, and the target need not be filled."""
+    its own people did can be followed from the beginning, and the target need not be filled. Not so if the target is a
+    copy of the table where they came from: it has another name (`where`) and is not followed itself (`follows`)."""
     past = view.past
     if past is None or past.begins is not None or past.holes:
         return False
@@ -71,7 +72,8 @@ def began_as_copy(view: View, receiving: Receiving) -> bool:
         return False
     number = int(first[0]["batch_no"])
     found = origins_of(view.session, view.info.name, number, number)
-    if not any(way.ours for way in ways_to(receiving.session, receiving.info.name, found).values()):
+    ways = ways_to(receiving.session, receiving.info.name, found).values()
+    if not any(way.ours and (follows or way.where in (None, where)) for way in ways):
         return False
     rows = 0
     for page in past.changes((), [NUMBER, "action"]):
