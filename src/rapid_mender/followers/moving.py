@@ -38,13 +38,16 @@ class Moving:
 
     def end(self, session: Session, rejects: pa.Table | None = None) -> None:
         after = self.after | {"moved_at": now()}
-        (row,) = rows_of(session, SYNCED, **self.same)
-        waited = row["rejected"] or 0
-        if self.tried is None or own(session, REFUSED) is None:
-            after["rejected"] = waited + (rejects.num_rows if rejects is not None else 0)
-        elif waited or rejects is not None:
-            after["rejected"] = note_refused(session, self.same["follower"], self.tried, rejects)
+        waited = sum(row["rejected"] or 0 for row in rows_of(session, SYNCED, **self.same))
+        if waited or rejects is not None:
+            after["rejected"] = self._rejected(session, waited, rejects)
         put_row(session, SYNCED, self.same, after, self.before)
+
+    def _rejected(self, session: Session, waited: int, rejects: pa.Table | None) -> int:
+        """How many rows are refused by now, if `waited` were before."""
+        if self.tried is not None and own(session, REFUSED) is not None:
+            return note_refused(session, self.same["follower"], self.tried, rejects)
+        return waited + (rejects.num_rows if rejects is not None else 0)
 
 
 def is_one_store(one: Store, other: Store) -> bool:
