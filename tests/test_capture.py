@@ -612,12 +612,14 @@ def test_writers_need_no_rights_and_cannot_plant_code(kind: str, tmp_path: Path)
 
 
 PLAIN = "(id INTEGER NOT NULL PRIMARY KEY, v VARCHAR(10))"
-REMADE = [f"CREATE TABLE t_new {PLAIN}", "INSERT INTO t_new SELECT * FROM t", "DROP TABLE t", "ALTER TABLE t_new RENAME TO t"]
+COPIED = [f"CREATE TABLE t_new {PLAIN}", "INSERT INTO t_new SELECT * FROM t"]
+REMADE = [*COPIED, "DROP TABLE t", "ALTER TABLE t_new RENAME TO t"]
+SWAPPED = [*COPIED, "ALTER TABLE t RENAME TO t_old", "ALTER TABLE t_new RENAME TO t"]
 
 
 @every
-@pytest.mark.parametrize("mend", [False, True])
-def test_a_capture_that_has_lost_its_triggers_is_told_to_all_who_read(kind: str, mend: bool, tmp_path: Path) -> None:
+@pytest.mark.parametrize(("steps", "mend"), [(REMADE, False), (REMADE, True), (SWAPPED, False)])
+def test_a_capture_that_has_lost_its_triggers_is_told_to_all_who_read(kind: str, steps: list[str], mend: bool, tmp_path: Path) -> None:
     """As a migration does it that makes a table anew."""
     (tmp_path / "to").mkdir()
     with databases.table(kind, tmp_path, f"CREATE TABLE t {PLAIN}") as (url, run), databases.table("sqlite", tmp_path / "to") as (to, _):
@@ -626,7 +628,7 @@ def test_a_capture_that_has_lost_its_triggers_is_told_to_all_who_read(kind: str,
         rm.capture(url, "t")
         sync = rm.Sync(store=url, table="t", to_store=to, to_table="copy", follower="f")
         rm.sync(sync)
-        run(*REMADE, "UPDATE t SET v = 'lost' WHERE id = 1")
+        run(*steps, "UPDATE t SET v = 'lost' WHERE id = 1")
         lost = "capture of '?t'? (does not record what others write|has lost triggers)"
         for reads in (lambda: rm.sync(sync), lambda: rm.as_of(url, "t", position=1)):
             with pytest.raises(rm.JobError, match=lost):
@@ -642,7 +644,7 @@ def test_a_capture_that_has_lost_its_triggers_is_told_to_all_who_read(kind: str,
         with pytest.raises(rm.JobError, match="compare the tables, and mend"):
             rm.sync(sync)
         rm.compare(sync, mend=True)
-        run("DELETE FROM t WHERE id = 2")
+        run("DELETE FROM t WHERE id = 2", *(["INSERT INTO t_old VALUES (9, 'old')"] if steps == SWAPPED else []))
         assert rm.sync(sync).counts["delete"] == 1
         assert rows(to, "copy") == rows(url, "t")
 

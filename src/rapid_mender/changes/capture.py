@@ -141,7 +141,8 @@ def stop_capture(store: str | Store, table: str, *, preview: bool = False) -> li
     with opened(store) as place, turn(place, table, not preview) as (session, info):
         row = needed(session, info)
         release = session.release_sql(info, row["token"])
-        statements = [session.note_sql(CAPTURES, {}, row["capture_no"], ())]
+        strays = session.strays_sql(info, row["token"])
+        statements = [session.note_sql(CAPTURES, {}, row["capture_no"], ()), *strays]
         if not preview:
             session.define(info, statements, release)
             note(session, info, "stop")
@@ -172,7 +173,7 @@ def again(
     triggers = session.capture_sql(info, made)
     noted = row_for(info, made, told, "on", triggers, None)
     statements.append(session.note_sql(CAPTURES, noted, row["capture_no"], ("changed_at",)))
-    statements += session.numbering_sql(info, made)
+    statements += [*session.strays_sql(info, row["token"]), *session.numbering_sql(info, made)]
     session.define(info, statements, [*session.release_sql(info, row["token"]), *triggers])
     session.define(info, session.numbered_sql(info))
     about += identity.news(info, session.find_own(made.history, info))

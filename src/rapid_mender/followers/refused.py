@@ -37,13 +37,15 @@ def refused_of(session: Session, follower: str) -> pa.Table:
 def first_of(refused: pa.Table, count: int = 100) -> list[dict[str, Any]]:
     """The first of some refused rows, as documents."""
     lines = refused.slice(0, count).to_pylist()
-    return [{"key": read_json(one["source_key"], list[str | None]()), "reason": one["reason"]} for one in lines]
+    return [{"key": read_json(one["source_key"], list[Any]()), "reason": one["reason"]} for one in lines]
 
 
 def keys_of(refused: pa.Table, info: TableInfo, key: Sequence[str]) -> pa.Table:
-    """The keys of refused rows, in the types of the table that is followed."""
+    """The keys of refused rows, in the types of the table that is followed, without those that somebody has altered so
+    that they are none."""
     texts = _texts(refused, len(key))
-    return pa.table({name: cast(text, info[name])[0] for name, text in zip(key, texts, strict=True)})
+    keys = pa.table({name: cast(text, info[name])[0] for name, text in zip(key, texts, strict=True)})
+    return keys.drop_null()
 
 
 def note_refused(session: Session, follower: str, tried: pa.Table, rejects: pa.Table | None) -> int:
@@ -90,7 +92,7 @@ def _remove(session: Session, rows: pa.Table) -> None:
 def _texts(refused: pa.Table, count: int) -> list[pa.Array]:
     """The keys of refused rows as texts, column by column."""
     rows = [read_json(text, list[str | None]()) for text in refused["source_key"].to_pylist()]
-    rows = [row if len(row) == count else [None] * count for row in rows]
+    rows = [row if len(row) == count and all(isinstance(one, str) for one in row) else [None] * count for row in rows]
     return [pa.array([row[at] for row in rows], pa.string()) for at in range(count)]
 
 

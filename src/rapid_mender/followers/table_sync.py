@@ -404,8 +404,11 @@ class TableSyncing(Syncing):
             self.tail.look(at["position"], at["batch_no"], rows=True, fingerprint=at["fingerprint"]) as view,
             self.receiving(replace(self.sending(view), catching_up=True)) as receiving,
         ):
-            records = receiving.send.of_keys(view.session, keys_of(refused, view.info, receiving.send.key))
-            job, key = receiving.send.job(receiving.info), receiving.send.key
+            key = receiving.send.key
+            keys = keys_of(refused, view.info, key)
+            if not keys.num_rows:
+                return
+            records, job = receiving.send.of_keys(view.session, keys), receiving.send.job(receiving.info)
         self.done.add(merge_beside(job, records, self.moving(at, at, [], records, key)))
 
 

@@ -188,6 +188,11 @@ class Capturing:
         """The statements after which they no longer are."""
         raise NotImplementedError
 
+    def strays_sql(self, info: TableInfo, token: str) -> list[str]:
+        """The statements that drop what the capture of a table has on other tables, as that table had their names once,
+        where `release_sql` does not."""
+        return []
+
     def add_columns_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
         """The statements that add nullable columns to a table."""
         raise NotImplementedError

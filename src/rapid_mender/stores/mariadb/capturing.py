@@ -104,6 +104,15 @@ class MariaDBCapturing(SQLCapturing):
         schema = quoted(self._described(info).place[0])
         return [f"DROP TRIGGER {schema}.{quoted(one.name)}" for one in self.triggers(info) if one.token == token]
 
+    def strays_sql(self, info: TableInfo, token: str) -> list[str]:
+        schema, name = self._described(info).place
+        rows = self._write.drained().ask(
+            f"SELECT TRIGGER_NAME AS n FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = {text_sql(schema)} "
+            f"AND EVENT_OBJECT_TABLE <> {text_sql(name)} ORDER BY 1"
+        )
+        mine = [row["n"] for row in rows if Trigger(row["n"], "").token == token]
+        return [f"DROP TRIGGER {quoted(schema)}.{quoted(one)}" for one in mine]
+
     def not_seen(self, info: TableInfo, told: Options) -> list[str]:
         link: MariaDBLink = self._write.drained()
         notes = ["TRUNCATE is not seen by triggers of MariaDB: it is neither recorded nor refused"]

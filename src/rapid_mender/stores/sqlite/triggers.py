@@ -192,9 +192,10 @@ def _balanced(parts: Sequence[str], joint: str) -> str:
     return f"({_balanced(parts[:half], joint)}) {joint} ({_balanced(parts[half:], joint)})"
 
 
-def triggers_of(link: Link, table: str) -> list[Trigger]:
-    """The triggers of a table."""
-    sql = "SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND tbl_name = ?1 COLLATE NOCASE ORDER BY name"
+def triggers_of(link: Link, table: str = "") -> list[Trigger]:
+    """The triggers of a table, or of all."""
+    which = "?1 = '' OR tbl_name = ?1 COLLATE NOCASE"
+    sql = f"SELECT name, sql FROM sqlite_master WHERE type = 'trigger' AND ({which}) ORDER BY name"
     return [Trigger(name, " ".join(text.split())) for name, text in link.rows(sql, [table])]
 
 
