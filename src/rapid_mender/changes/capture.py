@@ -20,8 +20,8 @@ from .captured import last_change, needed, note, options_of, row_for, state_in_w
 from .chains import agrees
 from .detail import Detail
 from .identity import Identity, identity_of
-from .lost import kept_rows, row_of, what_is_lost
-from .own import own
+from .lost import what_is_lost
+from .own import own, rows_of
 from .past import NUMBER, past_if_any, past_of
 
 _LATE = timedelta(minutes=1)
@@ -85,9 +85,9 @@ def capture(
         application=application, deletes=deletes, mark=dict(mark or {}), says=says or "", truncate=truncate,
     )  # fmt: skip
     with opened(store) as place, turn(place, table, not preview) as (session, info):
-        if found := row_of(session, info.name):
+        if found := rows_of(session, CAPTURES, table_name=info.name):
             raise JobError(
-                f"{info.name!r} is captured already, {state_in_words(found)}; stop that first, or refresh it"
+                f"{info.name!r} is captured already, {state_in_words(found[0])}; stop that first, or refresh it"
             )
         _check_table(session, info)
         told = _checked(session, info, told)
@@ -124,7 +124,7 @@ def capture(
 def captures(store: str | Store) -> list[Captured]:
     """The captured tables of a store, by name."""
     with opened(store) as place, place.begin(write=False) as session:
-        rows = kept_rows(session)
+        rows = rows_of(session, CAPTURES)
         return [_looked_at(session, place.where, row) for row in sorted(rows, key=lambda row: str(row["table_name"]))]
 
 
@@ -132,7 +132,7 @@ def stop_capture(store: str | Store, table: str, *, preview: bool = False) -> li
     """Record no longer what others write to a table; the history stays. Returns the statements that were run, or, with
     `preview`, would be. Raises JobError if the table is not captured."""
     with opened(store) as place, place.begin(not preview) as session:
-        gone = [row for row in kept_rows(session) if row["table_name"] == table and session.find(table) is None]
+        gone = rows_of(session, CAPTURES, table_name=table) if session.find(table) is None else []
         if gone:  # with its triggers
             statements = [session.note_sql(CAPTURES, {}, row["capture_no"], ()) for row in gone]
             if not preview:

@@ -11,14 +11,14 @@ from pydantic import TypeAdapter, ValidationError
 
 from ..core.json_text import read_json
 from ..core.names import in_quotes
-from ..core.own_tables import CAPTURES_TABLE, Kind
+from ..core.own_tables import CAPTURES, CAPTURES_TABLE, Kind
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Session, Store
 from ..stores.contract.capture import Options
 from .detail import Detail
 from .details import bring_up_to_date
-from .lost import kept_rows, row_of
+from .own import rows_of
 from .recorder import Recorder
 
 State = Literal["on", "paused"]
@@ -49,9 +49,9 @@ def row_for(
 
 
 def needed(session: Session, info: TableInfo) -> dict[str, Any]:
-    row = row_of(session, info.name)
+    row = next(iter(rows_of(session, CAPTURES, table_name=info.name)), None)
     if row is None:
-        known = [str(one["table_name"]) for one in kept_rows(session)]
+        known = [str(one["table_name"]) for one in rows_of(session, CAPTURES)]
         others = f"captured are {in_quotes(known)}" if known else f"nor is any table of {session.where}"
         raise JobError(f"{info.name!r} is not captured; {others}")
     return row

@@ -21,8 +21,8 @@ class Hole:
     why: Literal["unrecorded", "pause", "replaced", "lost"]
     rows: int | None = None
     """How many rows the table had then, if that is known."""
-    role: str = "begins"
-    """What its batch noted: that it began; or, of a pause, that it ended ("resumed"), or had begun before ("found")."""
+    role: str | None = None
+    """What its batch noted of a pause: that it began (None), ended ("resumed"), or had begun before ("found")."""
 
     def words(self, table: str) -> str:
         match self.why:
@@ -62,7 +62,6 @@ def noted_holes(session: Session, table: str) -> list[Hole]:
         if one.role == "resumed" and paused is not None:  # it says of that pause where it ended
             holes.pop(paused, None)
         # a later one of a batch reaches further
-        role = "begins" if one.role is None else one.role
-        holes[one.batch, one.detail] = Hole(one.batch, one.change_no, one.detail, one.row_count, role)
+        holes[one.batch, one.detail] = Hole(one.batch, one.change_no, one.detail, one.row_count, one.role)
         paused = (one.batch, one.detail) if one.detail == "pause" else paused
     return list(holes.values())

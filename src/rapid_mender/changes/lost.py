@@ -11,33 +11,23 @@ from ..core.schema import TableInfo
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session
 from ..stores.contract.capture import known_of, lacking
-from .own import check_rows, own
+from .own import own, rows_of
 
 _SWITCHES = ("capture start", "capture pause", "capture resume", "capture refresh")
 
 
-def kept_rows(session: Session) -> list[dict[str, Any]]:
-    """The rows of rmend_captures."""
+def captured_row(session: Session, table: str) -> dict[str, Any] | None:
+    """The row of a table in rmend_captures, if it is captured, and this user may see that."""
     kept = own(session, CAPTURES)
-    if kept is None:
-        return []
-    rows = list(session.read(kept, Selection((), "capture_no")).values.to_pylist())
-    check_rows(session, CAPTURES, rows)
-    return rows
-
-
-def row_of(session: Session, table: str) -> dict[str, Any] | None:
-    """The row of a table in rmend_captures, if it is captured."""
-    return next((row for row in kept_rows(session) if row["table_name"] == table), None)
+    if kept is None or (kept.rights is not None and "select" not in kept.rights):
+        return None
+    return next(iter(rows_of(session, CAPTURES, table_name=table)), None)
 
 
 def lost_by(session: Session, table: str) -> list[str]:
     """What is wrong with the capture of a table, if some of what others write is not recorded, and that is not noted;
     nothing if that is all right, or there is none, or this user may not see it."""
-    kept = own(session, CAPTURES)
-    if kept is None or (kept.rights is not None and "select" not in kept.rights):
-        return []
-    row = row_of(session, table)
+    row = captured_row(session, table)
     info = session.find(table) if row is not None else None
     return what_is_lost(session, info, row) if row is not None and info is not None else []
 

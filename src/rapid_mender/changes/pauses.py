@@ -53,10 +53,11 @@ def resume_capture(store: str | Store, table: str, *, mend: bool = False) -> Men
             row = needed(session, info)
             if mend:
                 _check_mends(session, info, row)
-            if mend and what_is_lost(session, info, row):
+            lost = bool(what_is_lost(session, info, row))
+            if lost and mend:
                 note(session, info, "pause", [Detail("pause", "found", change_no=last_change(session, info))])
                 row = {**row, "state": "paused"}
-            if row["state"] == "paused" or what_is_lost(session, info, row):
+            if lost or row["state"] == "paused":
                 again(session, info, row, "resume", _room(session, info) if mend else 0)
             elif not mend or _resumed(session, info) is None:
                 raise JobError(f"the capture of {info.name!r} is not paused")

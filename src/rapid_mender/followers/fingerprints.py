@@ -43,11 +43,16 @@ def fingerprint_of(changes: Existing) -> str | None:
     return f"{row[NUMBER]}:{hashlib.sha256(told).hexdigest()[:16]}"
 
 
+def number_of(fingerprint: str | None) -> int:
+    """The number of the change that a fingerprint is of; 0 if there is none."""
+    return 0 if fingerprint is None else int(fingerprint.partition(":")[0])
+
+
 def check_fingerprint(past: Past | None, table: str, fingerprint: str | None) -> None:
     """Raise JobError if the change that a fingerprint is of is another one now, or is not there any more."""
     if fingerprint is None:
         return
-    number = int(fingerprint.partition(":")[0])
+    number = number_of(fingerprint)
     if past is not None:
         if _fingerprint_where(past, Condition(NUMBER, "=", number)) == fingerprint:
             return

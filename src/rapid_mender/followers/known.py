@@ -7,12 +7,12 @@ from typing import Any
 
 import pyarrow as pa
 
+from ..changes.own import remove_rows, rows_of
 from ..changes.past import NUMBER, past_if_any
 from ..core.own_tables import FOLLOWERS
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session, Store
 from ..stores.urls import opened
-from .positions import remove_rows, rows_of
 
 _STAMP = pa.timestamp("ms", "UTC")
 _SHAPE = pa.schema(

@@ -8,14 +8,14 @@ from dataclasses import replace
 
 import pyarrow as pa
 
-from ..core.own_tables import SYNCED
+from ..changes.own import remove_rows
+from ..core.own_tables import REFUSED, SYNCED
 from ..errors import JobError
 from ..incoming import Spool
 from ..merging.merge import merge_beside, preview
 from .compare import Compared, find_differences
 from .fingerprints import fingerprint_at
 from .positions import now, put_row
-from .refused import forget_refused
 from .table_sync import PLACE, TableSyncing
 
 
@@ -47,7 +47,7 @@ def compared(sync: TableSyncing, mend: bool) -> Compared:
         if mend:
             before = sync.with_key(before, jobs[0].key)
             with sync.target.begin(write=True) as session:
-                forget_refused(session, job.follower)
+                remove_rows(session, REFUSED, **sync.same)
         none = pa.table({name: pa.nulls(0) for name in send.key})
         for each, spool in zip(jobs, (puts, extra), strict=True):
             if spool.rows and mend:

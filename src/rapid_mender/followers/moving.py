@@ -11,10 +11,12 @@ from typing import Any
 import pyarrow as pa
 
 from ..changes.detail import Detail
-from ..changes.own import own
+from ..changes.own import own, rows_of
 from ..core.own_tables import REFUSED, SYNCED, Kind
+from ..errors import JobError
+from ..jobs.sync_job import Sync
 from ..stores.contract import Session, Store
-from .positions import check_row, now, put_row, rows_of
+from .positions import check_row, now, put_row
 from .refused import note_refused
 
 
@@ -50,7 +52,19 @@ class Moving:
         return waited + (rejects.num_rows if rejects is not None else 0)
 
 
-def is_one_store(one: Store, other: Store) -> bool:
+def check_other(job: Sync, source: Store, target: Store) -> None:
+    """Raise JobError if the table that follows is the one that is followed, however the two are named."""
+    if not _is_one_store(source, target):
+        return
+    with source.begin(write=False) as session:
+        one, other = (session.find(name) for name in (job.table, job.to_table))
+    if one is None or other is None:
+        return
+    if one.name == other.name or (one.number is not None and one.number == other.number):
+        raise JobError(f"table {job.table!r} cannot follow itself; name another table in to_table")
+
+
+def _is_one_store(one: Store, other: Store) -> bool:
     """Whether two stores are the same one, also by a link to its file."""
     if one is other or one.where == other.where:
         return True

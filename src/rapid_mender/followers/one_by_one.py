@@ -22,7 +22,6 @@ from ..merging.merge import merge_beside
 from ..merging.result import Result
 from .moving import Moving
 from .syncing import known_of
-from .tail import View
 
 if TYPE_CHECKING:
     from .table_sync import TableSyncing
@@ -33,7 +32,7 @@ _MOST = 1000
 
 def take_one_by_one(sync: TableSyncing, refused: Result, moving: Moving) -> None:
     """Try the changes of the rows again that a step did not take, one after the other, and count them anew; not where
-    conditions go by the whole of the changes, or several have no more than one change each. `moving`: of that step."""
+    none of them has more than one change. `moving`: of that step."""
     with (
         sync.tail.look(moving.before["position"], moving.before["batch_no"]) as view,
         sync.receiving(sync.sending(view)) as receiving,
@@ -41,10 +40,11 @@ def take_one_by_one(sync: TableSyncing, refused: Result, moving: Moving) -> None
         send, _ = known_of(view, receiving.send, moving.before["position"])
         names = [kept_name(name) for name in send.key]
         rejects = refused.rejects
-        if view.past is None or send.compares or send.when is not None or not {*names} <= {*rejects.column_names}:
+        if view.past is None or not {*names} <= {*rejects.column_names}:
             return
         keys = rejects.select(names).rename_columns(send.key)
-        lines = list(_lines(view, view.past, keys, moving))
+        pages = view.changes(moving.before["position"], moving.after["position"], send.read_of(view.past))
+        lines = list(_lines(view.past, keys, pages))
         if not rejects.num_rows < len(lines) <= _MOST:
             return
         steps = [send.of_net(netted(view.past, [one], send.needed, send.apart), receiving) for one in lines]
@@ -62,11 +62,11 @@ def take_one_by_one(sync: TableSyncing, refused: Result, moving: Moving) -> None
         sync.done.count(result)
 
 
-def _lines(view: View, past: Past, keys: pa.Table, moving: Moving) -> Iterator[Existing]:
-    """The changes of some rows, each by itself."""
+def _lines(past: Past, keys: pa.Table, pages: Iterator[Existing]) -> Iterator[Existing]:
+    """Of changes those of some rows, each by itself; no more than are of use."""
     wanted = np.unique(hash_rows(past.fold_keys(keys.select(past.key)), 0))
     count = 0
-    for page in view.changes(moving.before["position"], moving.after["position"]):
+    for page in pages:
         sides = (past.rows(page, side, past.key).values for side in ("old", "new"))
         hits = [among(hash_rows(past.fold_keys(rows), 0), wanted) for rows in sides]
         for at in np.flatnonzero(np.any(hits, axis=0)).tolist():

@@ -15,7 +15,7 @@ from ..changes.details import batches_between, details_by_batch, details_of
 from ..changes.past import NUMBER, past_if_any
 from ..core.own_tables import BATCHES
 from ..stores.contract import Condition, Selection, Session
-from .fingerprints import fingerprint_of
+from .fingerprints import fingerprint_of, number_of
 
 
 class Way(NamedTuple):
@@ -53,19 +53,17 @@ def ways_to(target: Session, to_table: str, found: Mapping[int, Sequence[Detail]
     ways = {}
     for batch, way in found.items():
         began = [one for one in way if one.name == token and one.value in ours]
-        last = max(began, key=lambda one: _number(one.value), default=None)
-        ways[batch] = Way(tuple(way), last is not None, *((_number(last.value), last.role) if last is not None else ()))
+        last = max(began, key=lambda one: number_of(one.value), default=None)
+        ways[batch] = Way(
+            tuple(way), last is not None, *((number_of(last.value), last.role) if last is not None else ())
+        )
     return ways
-
-
-def _number(fingerprint: str | None) -> int:
-    return 0 if fingerprint is None else int(fingerprint.partition(":")[0])
 
 
 def _ours(session: Session, table: str, fingerprints: set[str | None]) -> set[str | None]:
     """Those of some fingerprints that are of a table's own history, and not of that of a copy of the table, which went
     on by itself. Of a change that was pruned, or has no fingerprint, that is taken to be so."""
-    numbers = {fingerprint: _number(fingerprint) for fingerprint in fingerprints if fingerprint is not None}
+    numbers = {fingerprint: number_of(fingerprint) for fingerprint in fingerprints if fingerprint is not None}
     past = past_if_any(session, table) if numbers else None
     if past is None:
         return fingerprints - numbers.keys()

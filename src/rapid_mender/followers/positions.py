@@ -9,25 +9,11 @@ from typing import Any, NamedTuple
 
 import pyarrow as pa
 
-from ..changes.own import check_rows, own
+from ..changes.own import own, rows_of
 from ..core.own_tables import FOLLOWERS
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
-from ..stores.contract import Condition, Selection, Session, Store, kept
-
-
-def rows_of(session: Session, shape: TableInfo, **same: Any) -> list[dict[str, Any]]:
-    """The rows of one of our tables in which some columns have given values; none if the table is not there."""
-    table = own(session, shape)
-    if table is None:
-        return []
-    where = [[Condition(name, "=", value)] for name, value in same.items()]
-    found = session.read(table, Selection(where, shape.primary_key[0])).values.to_pylist()
-    none = dict.fromkeys(shape.names)
-    found = [none | row for row in found]
-    check_rows(session, shape, found)
-    # a database may call names equal that differ in case
-    return [row for row in found if all(row[name] == value for name, value in same.items())]
+from ..stores.contract import Session, Store, kept
 
 
 def _ready(session: Session, shape: TableInfo) -> TableInfo | None:
@@ -121,17 +107,6 @@ def taken(follower: Any) -> JobError:
         f"another process follows as {follower!r}, and has moved on, or somebody has forgotten it; let one at a time "
         "follow under a name"
     )
-
-
-def remove_rows(session: Session, shape: TableInfo, **same: Any) -> int:
-    """Remove the rows of one of our tables in which some columns have given values. Returns how many."""
-    table, there = own(session, shape), rows_of(session, shape, **same)
-    if table is None or not there:
-        return 0
-    number = shape.primary_key[0]
-    keys = pa.table({number: pa.array([row[number] for row in there], pa.int64())})
-    session.delete(table, session.fetch(table, keys, fresh=True)).refusals()
-    return len(there)
 
 
 def check_free(rows: Sequence[Mapping[str, Any]], follower: str, table: str, goes_to: str | None) -> None:

@@ -32,9 +32,9 @@ from ..core.versions import NEVER
 from ..errors import JobError
 from ..jobs.job import Job, Rule
 from ..jobs.sync_job import Sync
+from .fingerprints import FINGERPRINTED
 
 if TYPE_CHECKING:
-    from ..stores.contract import Session
     from .receiving import Receiving
     from .two_way import Rivals
 
@@ -187,6 +187,16 @@ class Sending:
             return True
         return bool(self.checks or self.sync.changes_to or any(side == "old" for side, _ in uses))
 
+    @property
+    def is_plain(self) -> bool:
+        """Whether nothing goes by what the changes of a row come to: they may as well be sent one after the other."""
+        return self.rule is None and self.when is None and not replace(self, catching_up=False).compares
+
+    def read_of(self, past: Past) -> list[str]:
+        """The columns of a history that are read."""
+        old = past.stored(self.needed if self.compares else self.apart, ["old"])
+        return [*FINGERPRINTED, *old, *past.stored(self.needed, ["new"])]
+
     # -- records ----------------------------------------------------------------------------------------
 
     def of_net(
@@ -269,20 +279,6 @@ class Sending:
         records = self.cells(rows.take(self.wanted_rows(rows)))
         return records.append_column(self.flags.gone, pa.repeat(False, records.num_rows))
 
-    def of_keys(self, session: Session, keys: pa.Table) -> pa.Table:
-        """The records of the rows of some keys, as they are now; those that are not there any more are gone."""
-        found = session.fetch(self.info, keys)
-        sent = self.wanted_rows(found)
-        put = self.cells(found.take(sent))
-        lacking = np.ones(keys.num_rows, bool)
-        lacking[found.positions] = False
-        some = keys.filter(pa.array(lacking))
-        none = {name: pa.nulls(some.num_rows, put.schema.field(name).type) for name in put.column_names}
-        taken = pa.table(none | {name: some[name] for name in self.key})
-        records = pa.concat_tables([put, taken.cast(put.schema)])
-        gone = np.arange(records.num_rows) >= put.num_rows
-        return records.append_column(self.flags.gone, pa.array(gone))
-
     def cells(self, rows: Existing) -> pa.Table:
         """The columns of rows that are sent, as they are sent."""
         return pa.table({name: _cells(rows, name) for name in self.columns})
@@ -305,7 +301,8 @@ class Sending:
         wanted = self._wanted(old, new, before, after)
         if self.sync.changes_to:
             texts = changes.values["changed"].to_pylist()
-            named = {text: _names_any(text, self.sync.changes_to) for text in set(texts)}
+            wants = set(self.sync.changes_to)
+            named = {text: not wants.isdisjoint(read_json(text, list[str]())) for text in set(texts)}
             wanted &= ~(takes & puts) | np.array([named[text] for text in texts], bool)
         return every[wanted]
 
@@ -402,7 +399,3 @@ def _chosen(gone: pa.Array, taken: pa.Array, put: pa.Array) -> pa.Array:
     if taken.type != put.type:
         taken, put = (one.cast(pa.string()) for one in (taken, put))
     return pc.if_else(gone, taken, put)
-
-
-def _names_any(text: str | None, names: Sequence[str]) -> bool:
-    return not set(read_json(text, list[str]())).isdisjoint(names)

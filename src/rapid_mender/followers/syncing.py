@@ -13,7 +13,8 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..changes.lost import row_of
+from ..changes.lost import captured_row
+from ..changes.own import rows_of
 from ..changes.valid import keeping_of
 from ..core.keys import one_array
 from ..core.masks import mask_of
@@ -27,7 +28,7 @@ from ..merging.result import Result
 from ..stores.contract import Store
 from ..stores.contract.capture import altered
 from ..stores.contract.capture import known_of as known_of_capture
-from .positions import check_free, now, put_row, rows_of, writing
+from .positions import check_free, now, put_row, writing
 from .sending import Sending, sending
 from .tail import Tail, View
 
@@ -161,7 +162,7 @@ class Syncing:
 
 def altered_under_capture(view: View) -> list[str]:
     """What has changed of the table since its capture learnt its columns: other values may not be in the history."""
-    row = row_of(view.session, view.info.name)
+    row = captured_row(view.session, view.info.name)
     return altered(view.info, known_of_capture(row["known"])[0]) if row is not None else []
 
 

@@ -16,6 +16,7 @@ import pyarrow.compute as pc
 from ..changes.detail import Detail
 from ..changes.guard import any_sealed, guard_after
 from ..changes.netting import netted
+from ..changes.own import rows_of
 from ..changes.past import NUMBER, together
 from ..core.existing import Existing
 from ..core.names import in_quotes
@@ -29,14 +30,14 @@ from ..jobs.sync_job import Sync
 from ..merging.merge import merge_beside
 from ..merging.retries import until_done
 from ..stores.contract import Store
-from .fingerprints import FINGERPRINTED, fingerprint_at, fingerprint_of
+from .fingerprints import fingerprint_at, fingerprint_of
 from .load import Loaded, Loader, can_load
-from .moving import Moving, is_one_store
+from .moving import Moving, check_other
 from .one_by_one import take_one_by_one
 from .origins import Way, origin, origins_of, token_of, ways_to
-from .positions import made, now, put_row, rows_of, taken, writing
+from .positions import made, now, put_row, taken, writing
 from .receiving import Receiving
-from .refused import first_of, keys_of, refused_of
+from .refused import first_of, keys_of, records_of
 from .sending import Sending
 from .shaping import shape_for, without_key
 from .syncing import Synced, Syncing, altered_under_capture, filled_up, known_of
@@ -55,14 +56,14 @@ class TableSyncing(Syncing):
         """`retry`: the rows that the target did not take are tried again."""
         super().__init__(job, source, tail, f"{job.to_table} in {target.where}", force)
         self.target, self.retry = target, retry
-        if retry and not self._notes_refused:
+        if retry and not self._row_by_row:
             raise JobError("only rows that follow one by one are tried again: not those of a log, or of versions")
         self.done = self._nothing_done()
         self.same = {"follower": job.follower}
         self.at: dict[str, Any] | None = None
         """Where the sync is, as far as this process knows."""
-        self._has_rejects = True
-        """The target may not have taken some rows yet."""
+        self._has_rejects = False
+        """The target has not taken some rows."""
         self._made = False
         """This process made the target, and has not filled it yet."""
 
@@ -93,17 +94,16 @@ class TableSyncing(Syncing):
 
     def _look_at_rejects(self) -> None:
         """Tell which rows the target has not taken."""
-        self.done.rejected = self.rows_of_sync()[0]["rejected"] or 0
+        with self.target.begin(write=False) as session:
+            self.done.rejected = sum(row["rejected"] or 0 for row in rows_of(session, SYNCED, **self.same))
+            self.done.refused = first_of(session, self.job.follower) if self.done.rejected else []
         self._has_rejects = self.done.rejected > 0
-        if self._has_rejects:
-            with self.target.begin(write=False) as session:
-                self.done.refused = first_of(refused_of(session, self.job.follower))
 
     # -- the beginning ----------------------------------------------------------------------------------
 
     def _begin(self) -> dict[str, Any]:
         """Where the sync is."""
-        self._check_other()
+        check_other(self.job, self.source, self.target)
         rows = self.rows_of_sync()
         about = {"source": self.source.where, "source_table": self.job.table, "table_name": self.job.to_table}
         if rows and any(rows[0][name] != value for name, value in about.items() if name != "source"):
@@ -111,18 +111,8 @@ class TableSyncing(Syncing):
                 f"there is a follower {self.job.follower!r} in {self.target.where} already, of table "
                 f"{rows[0]['source_table']!r} into {rows[0]['table_name']!r}; take another name"
             )
+        self._has_rejects = any(row["rejected"] for row in rows)
         return {name: rows[0][name] for name in PLACE} if rows else self._start(about)
-
-    def _check_other(self) -> None:
-        """Raise JobError if the table that follows is the one that is followed, however the two are named."""
-        if not is_one_store(self.source, self.target):
-            return
-        with self.source.begin(write=False) as session:
-            one, other = (session.find(name) for name in (self.job.table, self.job.to_table))
-        if one is None or other is None:
-            return
-        if one.name == other.name or (one.number is not None and one.number == other.number):
-            raise JobError(f"table {self.job.table!r} cannot follow itself; name another table in to_table")
 
     def rows_of_sync(self) -> list[dict[str, Any]]:
         """The row of the sync in the target, if it has one. Makes our table, or brings it up to date."""
@@ -193,8 +183,7 @@ class TableSyncing(Syncing):
     def _fill(self, at: dict[str, Any]) -> dict[str, Any]:
         """Copy the rows as they are. What was there already, from a fill that was interrupted, is not written again;
         what has changed since the position is followed afterwards, from there."""
-        with self._rows() as (send, came, pages, last):
-            job = self._job(send)
+        with self._rows() as (send, job, came, pages, last):
 
             def moving(page: pa.Table | None = None) -> Moving:
                 return self.moving(at, at, came, page, send.key)
@@ -237,23 +226,23 @@ class TableSyncing(Syncing):
         return keyed
 
     @contextmanager
-    def _rows(self) -> Iterator[tuple[Sending, list[Detail], Iterator[pa.Table], int]]:
-        """The rows of the source at one moment, some at a time, where they come from, and the last change before."""
+    def _rows(self) -> Iterator[tuple[Sending, Job, list[Detail], Iterator[pa.Table], int]]:
+        """What is sent of the rows of the source at one moment, and the job that merges it, where they come from, the
+        rows, some at a time, and the last change before."""
         with self.tail.look(0, 0, whole=False, rows=True) as view:
             with self.receiving(replace(self.sending(view), catching_up=True)) as receiving:
-                send = receiving.send
+                send, job = receiving.send, receiving.send.job(receiving.info)
             last = view.session.last(view.past.kept.name, NUMBER) if view.past is not None else 0
-            token = token_of(view.session, view.info.name)
-            came = [] if token is None else [origin(token, self.source.where, fingerprint_at(view.past, view.until))]
+            came = self._origin(view, fingerprint_at(view.past, view.until))
             pages = (send.of_rows(page) for page in view.session.scan(view.info, send.needed, key=send.key))
             if self.source.reads_beside_writes or self.source.where != self.target.where:
-                yield send, came, ahead(pages), last
+                yield send, job, came, ahead(pages), last
                 return
             spool = Spool()
             for page in pages:
                 spool.put(page)
         with closing(spool):
-            yield send, came, iter(spool), last
+            yield send, job, came, iter(spool), last
 
     # -- following --------------------------------------------------------------------------------------
 
@@ -279,23 +268,18 @@ class TableSyncing(Syncing):
                 guard.add(page)
             self.done.notes = altered_under_capture(view)
             count = sum(len(page.positions) for page in pages)
-            token = token_of(view.session, view.info.name)
+            came = [*way.origins, *self._origin(view, fingerprint)]
             records = self._records(view, receiving, pages, way)
             guard.check(last)
         after = at | {"position": last, "fingerprint": fingerprint}
-        moving = self.moving(
-            at,
-            after | {"conflict": self.job.conflict},
-            [*way.origins, *([origin(token, self.source.where, fingerprint)] if token is not None else [])],
-            records,
-            receiving.send.key,
-        )
+        send = receiving.send
+        moving = self.moving(at, after | {"conflict": self.job.conflict}, came, records, send.key)
         if records is not None and records.num_rows:
-            result = merge_beside(receiving.send.job(receiving.info), records, moving)
+            result = merge_beside(send.job(receiving.info), records, moving)
             self.done.add(result)
-            if result.counts["reject"] and receiving.send.rule is None and self._notes_refused:
+            if result.counts["reject"] and self._row_by_row and send.is_plain:
                 take_one_by_one(self, result, moving)
-            self.done.outdone += result.rules.get(1, 0) if receiving.send.rule is not None else 0  # see `Sending.job`
+            self.done.outdone += result.rules.get(1, 0) if send.rule is not None else 0  # see `Sending.job`
         else:
             with self.target.begin(write=True) as session:
                 moving.end(session)
@@ -310,9 +294,7 @@ class TableSyncing(Syncing):
         count, columns = 0, None
         sealed = view.past is not None and not self.force and any_sealed(view.past, position)
         if self.job.keep == "rows" and view.past is not None and not sealed:  # of a log, and of a seal, all is wanted
-            columns = list(FINGERPRINTED)
-            columns += view.past.stored(send.needed if send.compares else send.apart, ["old"])
-            columns += view.past.stored(send.needed, ["new"])
+            columns = send.read_of(view.past)
         for page in view.changes(position, until, columns):
             page = _cut(page, self.job.commit_every - count)
             batches, at = np.unique(pc.fill_null(page.values["batch_no"], 0).to_numpy(), return_inverse=True)
@@ -329,11 +311,6 @@ class TableSyncing(Syncing):
                 break
         return pages, way or Way()
 
-    def _job(self, send: Sending) -> Job:
-        with self.target.begin(write=False) as session:
-            target = session.describe(self.job.to_table)
-        return send.job(target)
-
     @contextmanager
     def receiving(self, send: Sending) -> Iterator[Receiving]:
         """The target, and what is sent into it. Raises JobError as `_fitted` does."""
@@ -346,8 +323,8 @@ class TableSyncing(Syncing):
         it: the target may be a copy of the table where they began, or was filled, or mended."""
         assert view.past is not None
         send = receiving.send
-        rows = self.job.keep == "rows" and self.job.versions == "all" and receiving.is_keyed
-        if way.ours and not (rows and (self.job.history or send.rule is None)):
+        known = self._row_by_row and receiving.is_keyed
+        if way.ours and not (known and (self.job.history or send.rule is None)):
             return None
         returns = way.ours and self.job.history
         if self.job.keep == "changes":
@@ -361,7 +338,7 @@ class TableSyncing(Syncing):
 
     def _rule(self, view: View, receiving: Receiving) -> Rule | None:
         """Which side's change counts, if the target is followed by the source."""
-        if view.past is None or self.job.keep == "changes" or self.job.versions == "current":
+        if view.past is None or not self._row_by_row:
             return None
         back = way_back(view, receiving, self.target.where)
         return None if back is None else rule_of(self.job.conflict, back["conflict"], back["follower"])
@@ -378,8 +355,15 @@ class TableSyncing(Syncing):
     # -- moving -----------------------------------------------------------------------------------------
 
     @property
-    def _notes_refused(self) -> bool:
+    def _row_by_row(self) -> bool:
+        """Each row follows for itself: not in a log, nor the versions in force of a thing."""
         return self.job.keep == "rows" and self.job.versions == "all"
+
+    def _origin(self, view: View, fingerprint: str | None) -> list[Detail]:
+        """That changes come from the table that is followed, up to the one of a fingerprint; nothing if it has no
+        history."""
+        token = token_of(view.session, view.info.name)
+        return [] if token is None else [origin(token, self.source.where, fingerprint)]
 
     def moving(
         self,
@@ -391,14 +375,14 @@ class TableSyncing(Syncing):
     ) -> Moving:
         """Moves the sync from one place to another, with records, which have the key of the source."""
         newest = {one.name: one for one in came}  # of one that they came by twice
-        tried = records.select([*key]) if records is not None and self._notes_refused else None
+        tried = records.select([*key]) if records is not None and self._row_by_row else None
         return Moving(f"sync {self.job.follower}", list(newest.values()), self.same, before, after, tried)
 
     def _try_again(self, at: dict[str, Any]) -> None:
         """Send the rows that the target did not take once more, as they are now."""
         with self.target.begin(write=False) as session:
-            refused = refused_of(session, self.job.follower)
-        if not refused.num_rows:
+            refused = rows_of(session, REFUSED, **self.same)
+        if not refused:
             return
         with (
             self.tail.look(at["position"], at["batch_no"], rows=True, fingerprint=at["fingerprint"]) as view,
@@ -408,7 +392,7 @@ class TableSyncing(Syncing):
             keys = keys_of(refused, view.info, key)
             if not keys.num_rows:
                 return
-            records, job = receiving.send.of_keys(view.session, keys), receiving.send.job(receiving.info)
+            records, job = records_of(receiving.send, view.session, keys), receiving.send.job(receiving.info)
         self.done.add(merge_beside(job, records, self.moving(at, at, [], records, key)))
 
 

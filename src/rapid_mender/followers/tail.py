@@ -17,7 +17,7 @@ from typing import Any
 import numpy as np
 
 from ..changes.holes import noted_holes
-from ..changes.lost import check_not_lost
+from ..changes.lost import captured_row, check_not_lost
 from ..changes.past import NUMBER, Past, past_if_any
 from ..core.existing import Existing
 from ..core.own_tables import BATCHES_TABLE
@@ -73,6 +73,8 @@ class Tail:
         """Up to which change somebody may still commit one, and who."""
         self._checked = -1
         """The newest batch when it was seen that nothing is lacking."""
+        self._captured = False
+        """The table was captured then."""
 
     def close(self) -> None:
         """Close what is held open."""
@@ -98,9 +100,12 @@ class Tail:
                 past = past_if_any(session, info.name, info)
                 check_fingerprint(past, info.name, fingerprint)
                 newest_batch = _newest_batch(session, info.name)
-                if whole:
+                is_new = whole and newest_batch != self._checked  # also where a capture began
+                if is_new:
+                    self._captured = captured_row(session, info.name) is not None
+                if whole and self._captured:
                     check_not_lost(session, info.name)
-                if whole and newest_batch != self._checked:
+                if is_new:
                     _check(session, info.name, past, position, batch)
                     self._checked = newest_batch
                 if past is None:

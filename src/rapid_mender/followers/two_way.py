@@ -16,8 +16,9 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..changes.details import batches_between, details_of, last_details
+from ..changes.details import batches_between, details_by_batch, details_of, last_details
 from ..changes.netting import Netted
+from ..changes.own import rows_of
 from ..changes.past import NUMBER, Past, past_if_any
 from ..core.existing import Existing
 from ..core.hashing import hash_rows
@@ -26,7 +27,6 @@ from ..core.repeats import among
 from ..errors import JobError
 from ..stores.contract import Condition
 from .origins import is_of_table, origins_of, token_of, ways_to
-from .positions import rows_of
 from .receiving import Receiving
 from .tail import View
 
@@ -128,18 +128,16 @@ class Rivals:
         named = [Condition("name", "=", token)]
         before = last_details(session, table, "origin", [named, [Condition("batch_no", "<", batch)]])
         found = details_of(session, table, "origin", where=[named, [Condition("batch_no", ">=", batch)]])
-        by: dict[int, list[Any]] = {}
-        for one in [*before, *found]:
-            by.setdefault(one.batch, []).append(one)
-        ours = {at for at, way in ways_to(self.receiving.session, self.receiving.info.name, by).items() if way.ours}
+        by = details_by_batch([*before, *found])
+        ways = ways_to(self.receiving.session, self.receiving.info.name, by)
+        ours = [at for at, way in ways.items() if way.ours]
         assert self.view.past is not None
         here = [[Condition("batch_no", "=", at) for at in sorted(ours)]]
         runs = self.view.past.runs(here, seals=False) if ours else []
         came, last = [], 0
         for run in runs:
             last = max(last, run["last_change"] or 0)
-            numbers = [one.value for one in by[run["batch_no"]]]
-            came.append(_Came(run["batch_no"], last, max((int(n.partition(":")[0]) for n in numbers if n), default=0)))
+            came.append(_Came(run["batch_no"], last, ways[run["batch_no"]].number))
         return came
 
     def _overtaken(self, past: Past, keys: pa.Table, numbers: np.ndarray, came: Sequence[_Came]) -> np.ndarray:

@@ -44,20 +44,24 @@ class MariaDBCapturing(SQLCapturing):
         return CaptureSQL(info, self._described(info).place, history, capture, here)
 
     def numbered_sql(self, info: TableInfo) -> list[str]:
-        if not self._numbers_by_itself(info):
+        numbers, _ = self._numbers_of_history(info) or ("", True)
+        if not numbers:
             return []
         at = ".".join(map(quoted, self._history_of(info)[0]))
         return [f"ALTER TABLE {at} MODIFY change_no BIGINT NOT NULL"]
 
-    def _numbers_by_itself(self, info: TableInfo) -> str | None:
-        """How the history numbers changes by itself, which it does not unless an earlier version made it; None if there
-        is none. (A dump of a column whose default takes numbers from a sequence cannot be restored.)"""
-        (schema, name), _ = self._history_of(info)
+    def _numbers_of_history(self, info: TableInfo) -> tuple[str, bool] | None:
+        """How the history numbers changes by itself, which it does not ("") unless an earlier version made it; and
+        whether the sequence is there. None if there is no history. (A dump of a column whose default takes numbers from
+        a sequence cannot be restored.)"""
+        (schema, name), sequence = self._history_of(info)
+        at = f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME ="
         rows = self._write.drained().ask(
-            f"SELECT CONCAT(EXTRA, COALESCE(COLUMN_DEFAULT, '')) AS e FROM information_schema.COLUMNS WHERE "
-            f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME = {text_sql(name)} AND COLUMN_NAME = 'change_no'"
+            "SELECT CONCAT(EXTRA, COALESCE(COLUMN_DEFAULT, '')) AS e, "
+            f"(SELECT COUNT(*) FROM information_schema.TABLES WHERE {at} {text_sql(sequence)}) AS n "
+            f"FROM information_schema.COLUMNS WHERE {at} {text_sql(name)} AND COLUMN_NAME = 'change_no'"
         )
-        return str(rows[0]["e"]).lower() if rows else None
+        return (str(rows[0]["e"]).lower(), int(rows[0]["n"]) > 0) if rows else None
 
     def next_numbers(self, info: TableInfo, count: int) -> np.ndarray | None:
         (schema, _), sequence = self._history_of(info)
@@ -76,18 +80,16 @@ class MariaDBCapturing(SQLCapturing):
         return place, fitted(place[1], self.fits, "_numbers")
 
     def unsafe_triggers(self, info: TableInfo) -> list[str]:
-        link: MariaDBLink = self._write.drained()
-        (schema, _), sequence = self._history_of(info)
-        numbers = self._numbers_by_itself(info)
-        at = f"TABLE_SCHEMA = {text_sql(schema)} AND TABLE_NAME = {text_sql(sequence)}"
-        if numbers is None:
+        if (found := self._numbers_of_history(info)) is None:
             return []
+        numbers, is_there = found
         if "auto_increment" in numbers:
             return [
                 f"whoever may write to {info.name} can choose the numbers and times of changes, as the triggers of the "
                 "capture were made by an earlier version: refresh the capture now"
             ]
-        if not int(link.ask(f"SELECT COUNT(*) AS n FROM information_schema.TABLES WHERE {at}")[0]["n"]):
+        if not is_there:
+            _, sequence = self._history_of(info)
             return [f"sequence {sequence}, which numbers the changes of {info.name}, is gone: refresh the capture"]
         if numbers:
             return [
