@@ -429,7 +429,7 @@ class Model:
 
     def kill(self) -> None:
         link = self.dice.choice(self.links)
-        if self.kills and not link.lost and not link.lacking():
+        if self.kills and link.source.columns() and not link.lost and not link.lacking():
             worker = subprocess.Popen([sys.executable, "-c", WORKER], stdin=subprocess.PIPE, stdout=subprocess.PIPE, stderr=subprocess.DEVNULL)
             assert worker.stdin is not None
             assert worker.stdout is not None
@@ -452,6 +452,8 @@ class Model:
         return link is not self.links[0] and self.is_copy
 
     def sync(self, link: Link, want: dict[int, Row] | None = None) -> None:
+        if link.source.columns() is None:  # the middle table of a chain, restored to before there was one
+            return
         before, job, lost, lacking = link.target.read(), rm.Sync(**link.job), link.lost, link.lacking()
         if lacking and job.new_columns == "add" and not lost:
             self.add(link, lacking)  # the same by hand: it is empty in the rows that are there
