@@ -50,8 +50,8 @@ class Change:
     number: int
     """Of the newest change in the history then."""
     key: int | None = None
-    old: Row | None = None
-    new: Row | None = None
+    old: Row | None = field(default=None, compare=False)
+    new: Row | None = field(default=None, compare=False)
     serial: int = field(default_factory=itertools.count().__next__)
 
 
@@ -132,6 +132,8 @@ class Base:
 
     def restore(self, dice: random.Random) -> None:
         dump, state = dice.choice(self.backups)
+        if any(one.key is None and one not in state.log for one in self.state.log):  # another batch may get its number
+            return
         self._drop(self.name)
         self._load(dump, self.name)
         self.state = copy.deepcopy(state)
@@ -368,7 +370,7 @@ class Model:
 
     def alter(self) -> None:
         base = self.bases[0]
-        if self.links[0].when:  # changes before and after go apart, so that it matters in how many steps
+        if {"conflict", "mark"} & self.links[0].options.keys() or self.links[0].when:  # changes before and after go apart, so that it matters in how many steps
             return
         here, state = base.columns() or [], base.state
         absent = [name for name in "de" if name not in here and name not in state.dropped]
@@ -419,6 +421,7 @@ class Model:
             return
         plain = not set(self.links[0].options) & {"rename", "ignore"}
         if plain and self.dice.random() < 0.6:
+            self.sync(self.links[0])  # else it is ahead of the second one
             third = first.copied()
             self.is_copy = True
         else:
