@@ -58,13 +58,8 @@ def check_fingerprint(past: Past | None, table: str, fingerprint: str | None) ->
             return
         if past.begins is not None and past.begins.change >= number:
             return  # it was pruned
-    raise another_history(table, f"change {number}")
-
-
-def another_history(table: str, place: str) -> JobError:
-    """The error where the history of a table is not the one that was followed, up to some change or batch."""
-    return JobError(
-        f"the history of {table!r} is not the one that was followed up to {place}: it was restored from a "
+    raise JobError(
+        f"the history of {table!r} is not the one that was followed up to change {number}: it was restored from a "
         "backup, or begun anew. A table that follows is mended by a sync with --mend (rm.compare, mend=True); for "
         "files take another folder; a program forgets its follower and begins anew"
     )

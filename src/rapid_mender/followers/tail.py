@@ -24,7 +24,7 @@ from ..core.own_tables import BATCHES_TABLE
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, OneWriter, Selection, Session, Store, Watch
-from .fingerprints import another_history, check_fingerprint
+from .fingerprints import check_fingerprint
 from .side_by_side import are_many, read_side_by_side
 
 
@@ -100,8 +100,6 @@ class Tail:
                 past = past_if_any(session, info.name, info)
                 check_fingerprint(past, info.name, fingerprint)
                 newest_batch = _newest_batch(session, info.name)
-                if whole and newest_batch < batch:  # a batch that recorded nothing may be gone
-                    raise another_history(info.name, f"batch {batch}")
                 is_new = whole and newest_batch != self._checked  # also where a capture began
                 if is_new:
                     self._captured = captured_row(session, info.name) is not None
