@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import importlib
+import itertools
 import json
 import random
 import re
@@ -10,7 +12,7 @@ import threading
 import time
 from collections.abc import Callable, Iterator
 from concurrent.futures import ThreadPoolExecutor
-from contextlib import closing, contextmanager
+from contextlib import closing, contextmanager, suppress
 from pathlib import Path
 from typing import Any
 
@@ -21,7 +23,7 @@ import rapid_mender as rm
 from rapid_mender.errors import StoreError
 from rapid_mender.stores.urls import open_store, opened
 
-from . import databases, followed, length
+from . import captured, databases, followed, length
 from .databases import every
 
 Write = Callable[..., str | None]
@@ -649,24 +651,68 @@ def test_a_capture_that_has_lost_its_triggers_is_told_to_all_who_read(kind: str,
         assert rows(to, "copy") == rows(url, "t")
 
 
+LINKS = {"sqlite": "sqlite.link.Link", "postgresql": "postgresql.link.PostgreSQLLink", "mariadb": "mariadb.link.MariaDBLink"}
+
+
 @every
-def test_a_command_that_is_cut_leaves_no_change_unrecorded_and_untold(kind: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+@pytest.mark.parametrize("command", ["start", "pause", "resume", "mend", "refresh", "stop"])
+def test_a_command_that_is_cut_leaves_no_change_unrecorded_and_untold(kind: str, command: str, tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """At each of its statements: the connection is lost before it."""
+    module, _, name = LINKS[kind].rpartition(".")
+    link = getattr(importlib.import_module(f"rapid_mender.stores.{module}"), name)
+    plain = link.run
     with databases.table(kind, tmp_path, f"CREATE TABLE t {PLAIN}") as (url, run):
-        rm.capture(url, "t")
-        with monkeypatch.context() as cut:
-            cut.setattr("rapid_mender.changes.pauses.note", lambda *given: 1 / 0)
-            with pytest.raises(ZeroDivisionError):
-                rm.pause_capture(url, "t")
-        run("INSERT INTO t VALUES (1, 'a')")
-        known = bool(rm.verify(url, "t").holes) or rm.history(url, "t").num_rows == 1
-        assert known, "it is recorded, or told"
-        assert rm.captures(url)[0].state in ("on", "broken")
-        if rm.captures(url)[0].state == "on":
-            rm.pause_capture(url, "t")
-        mended = rm.resume_capture(url, "t", mend=True)
-        assert mended is not None
-        assert mended.unknown or rm.history(url, "t")["new_v"].to_pylist() == ["a"]
-        assert rm.captures(url)[0].state == "on"
+        do: dict[str, Callable[[], Any]] = {
+            "start": lambda: rm.capture(url, "t"), "pause": lambda: rm.pause_capture(url, "t"), "resume": lambda: rm.resume_capture(url, "t"),
+            "mend": lambda: rm.resume_capture(url, "t", mend=True), "refresh": lambda: rm.refresh_capture(url, "t"), "stop": lambda: rm.stop_capture(url, "t"),
+        }  # fmt: skip
+        before = {"start": ["stop"], "resume": ["pause"], "mend": ["pause"]}.get(command, [])
+        after = {"start": [], "pause": ["mend"], "stop": ["start"]}.get(command, [])
+        do["start"]()
+        every = max(1, round(6 / length.TIMES))  # all of them in a long run
+        for at in itertools.count(length.dice(kind, command).randrange(every), every):
+            for other in before:
+                do[other]()
+            count = itertools.count()
+
+            def cut(self: Any, *given: Any, count: Any = count, at: int = at) -> Any:
+                if next(count) >= at:
+                    raise StoreError("the connection was lost")
+                return plain(self, *given)
+
+            with monkeypatch.context() as patch:
+                patch.setattr(link, "run", cut)
+                try:
+                    do[command]()
+                except StoreError:
+                    done = False
+                else:
+                    done = True
+            run(f"INSERT INTO t VALUES ({at}, 'a')")
+            (state,) = [one.state for one in rm.captures(url)] or ["none"]
+            recorded = rm.history(url, "t", key={"id": at}).num_rows == 1 if state != "none" or command == "stop" else False
+            assert recorded or state in ("none", "broken", "paused") or rm.verify(url, "t").holes, (at, state)
+            if not done:  # it may be given again; but for what the first one did to its end
+                with suppress(rm.JobError):
+                    do[command]()
+            (state,) = [one.state for one in rm.captures(url)] or ["none"]
+            assert state == {"pause": "paused", "stop": "none"}.get(command, "on"), at
+            if command == "mend":
+                assert rm.history(url, "t", key={"id": at}).num_rows == 1 or rm.verify(url, "t").holes, at
+            if command != "stop" and not recorded:
+                assert command in ("start", "mend") or rm.verify(url, "t").holes, at
+            for other in after:
+                do[other]()
+            if done:
+                assert at > 3
+                break
+
+
+@every
+def test_captured_tables_are_as_their_replayed_histories_say(kind: str, tmp_path: Path) -> None:
+    for number in range(length.some(4)):
+        (folder := tmp_path / str(number)).mkdir()
+        captured.play(kind, folder, (length.SEED, number), steps=25)
 
 
 @pytest.mark.mariadb

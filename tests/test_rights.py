@@ -247,9 +247,9 @@ def test_captures_of_earlier_versions_are_found_and_mended(mallory: Mallory) -> 
         return [rm.check(job).warnings, rm.captures(url)[0].notes, rm.merge(job, [{"tag": next(tags)}]).warnings]
 
     assert not any("rights" in note for notes in told() for note in notes)
-    names = "SELECT p.proname::text AS n FROM pg_catalog.pg_proc AS p WHERE p.proname ^@ 'rmend_capture_'"
+    names = "SELECT p.oid::regprocedure::text AS n FROM pg_catalog.pg_proc AS p WHERE p.proname ^@ 'rmend_capture_'"
     for row in pa.concat_tables(mallory.database.link.query(names)).to_pylist():
-        run(f"ALTER FUNCTION {row['n']}() RESET search_path")
+        run(f"ALTER FUNCTION {row['n']} RESET search_path")
     for notes in told():
         assert any("can act with the rights of postgres" in note and "refresh the capture now" in note for note in notes), notes
     rm.refresh_capture(url, "trees")

@@ -14,13 +14,14 @@ from ..core.records import known_column
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Condition, Session, Store
-from ..stores.contract.capture import ACTIONS, Options, altered, known_of
+from ..stores.contract.capture import ACTIONS, Known, Options, altered
+from ..stores.contract.widening import too_narrow
 from ..stores.urls import opened
 from .captured import last_change, needed, note, options_of, row_for, state_in_words, turn
 from .chains import agrees
 from .detail import Detail
 from .identity import Identity, identity_of
-from .lost import what_is_lost
+from .lost import was_on, what_is_lost
 from .own import own, rows_of
 from .past import NUMBER, past_if_any, past_of
 
@@ -85,7 +86,8 @@ def capture(
         application=application, deletes=deletes, mark=dict(mark or {}), says=says or "", truncate=truncate,
     )  # fmt: skip
     with opened(store) as place, turn(place, table, not preview) as (session, info):
-        if found := rows_of(session, CAPTURES, table_name=info.name):
+        found = rows_of(session, CAPTURES, table_name=info.name)
+        if found and not what_is_lost(session, info, found[0]):
             raise JobError(
                 f"{info.name!r} is captured already, {state_in_words(found[0])}; stop that first, or refresh it"
             )
@@ -101,6 +103,13 @@ def capture(
         if made_first:  # what follows knows them by their numbers in the catalogue
             session.define(info, made_first)
             statements = []
+        for row in found:  # a start that was cut, or a capture that has lost its triggers since
+            about += [Detail("pause", "found", change_no=newest)] if was_on(session, info.name) else []
+            statements += [
+                session.note_sql(CAPTURES, {}, row["capture_no"], ()),
+                *session.strays_sql(info, row["token"]),
+            ]
+            statements += session.release_sql(info, row["token"])
         made = _capture_of(session, info, told, (token, secret), newest, identity)
         triggers = session.capture_sql(info, made)
         row = row_for(info, made, told, "on", triggers, newest)
@@ -167,7 +176,7 @@ def again(
     """Make the triggers of a capture anew. They number changes after so many numbers, which stay free."""
     told = _checked(session, info, options_of(row))
     identity = identity_of(session, info)
-    lost = bool(what_is_lost(session, info, row))
+    lost = bool(what_is_lost(session, info, row)) or past_if_any(session, info.name, info) is None
     statements, about, newest = _history_sql(session, info, identity)
     made = _capture_of(session, info, told, (row["token"], row["secret"]), newest + room, identity)
     triggers = session.capture_sql(info, made)
@@ -237,13 +246,7 @@ def _history_sql(session: Session, info: TableInfo, identity: Identity) -> tuple
     names = stored_names(info, session.fits, identity.names)
     began = identity.beginning(names, kept)
     made = session.add_columns_sql(kept, missing) if missing else []
-    narrow = [column for column in shape.columns if column.name in kept and not kept[column.name].holds(column)]
-    for column in narrow:
-        if not column.holds(kept[column.name]):
-            raise StoreError(
-                f"{kept.name}.{column.name} is {kept[column.name].declared}, and was to hold {column.declared}; alter "
-                "that column of the history to a type that holds both"
-            )
+    narrow = too_narrow(session, info, kept, identity.names)
     newest = last_change(session, info)
     details = [Detail("began", name=name, change_no=newest + 1) for name in began]
     if identity.replaced and not agrees(past_of(session, info.name, info)):
@@ -276,7 +279,7 @@ def _about_key(info: TableInfo) -> list[str]:
 
 def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured:
     table, told = row["table_name"], options_of(row)
-    columns, _ = known_of(row["known"])
+    columns = Known.read(row["known"]).columns
     since = row["since"].replace(tzinfo=UTC) if row["since"].tzinfo is None else row["since"]
     one = Captured(table, where, "", row["state"], since, int(row["position"]), list(columns), told.others())
     info = session.find(table)
@@ -288,7 +291,7 @@ def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured
     one.notes = [
         *session.unsafe_triggers(info),
         *lost,
-        *altered(info, columns),
+        *altered(session, info, row),
         *_about_key(info),
         *session.not_seen(info, told),
     ]
@@ -296,7 +299,7 @@ def _looked_at(session: Session, where: str, row: Mapping[str, Any]) -> Captured
         one.state = "broken"
     past = past_if_any(session, info.name, info)
     if past is None:
-        one.notes.append("its history is gone; stop, and start again")
+        one.notes.append("its history is gone, and writers are refused: refresh it, which notes the gap")
         one.state = "broken"
         return one
     one.history = past.kept.name

@@ -15,7 +15,7 @@ from ..core.own_tables import CAPTURES, CAPTURES_TABLE, Kind
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Capture, Session, Store
-from ..stores.contract.capture import Options
+from ..stores.contract.capture import Known, Options
 from .detail import Detail
 from .details import bring_up_to_date
 from .own import rows_of
@@ -43,7 +43,7 @@ def row_for(
     row: dict[str, str | None] = {
         "table_name": info.name, "token": made.token, "secret": made.secret, "state": state,
         "options": json.dumps(told.others(), ensure_ascii=False),
-        "known": json.dumps({"columns": dict(made.known), "triggers": count}, ensure_ascii=False),
+        "known": Known.of(info, made.known, count).as_text(),
     }  # fmt: skip
     return row if newest is None else row | {"position": str(newest)}
 

@@ -10,10 +10,11 @@ from ..core.own_tables import BATCHES_TABLE, CAPTURES
 from ..core.schema import TableInfo
 from ..errors import JobError
 from ..stores.contract import Condition, Selection, Session
-from ..stores.contract.capture import known_of, lacking
+from ..stores.contract.capture import Known, lacking
 from .own import own, rows_of
 
-_SWITCHES = ("capture start", "capture pause", "capture resume", "capture refresh")
+_OFF = ("capture pause", "capture stop")
+_SWITCHES = ("capture start", "capture resume", "capture refresh", *_OFF)
 
 
 def captured_row(session: Session, table: str) -> dict[str, Any] | None:
@@ -35,14 +36,18 @@ def lost_by(session: Session, table: str) -> list[str]:
 def what_is_lost(session: Session, info: TableInfo, row: Mapping[str, Any]) -> list[str]:
     """What is wrong with the triggers of a capture, if that is not noted."""
     if row["state"] == "on":
-        return lacking(session.triggers(info), row["token"], known_of(row["known"])[1])
+        return lacking(session.triggers(info), row["token"], Known.read(row["known"]).triggers)
+    return ["it was paused, and that was not noted: resume it"] if was_on(session, info.name) else []
+
+
+def was_on(session: Session, table: str) -> bool:
+    """Whether what was noted last of a table's capture is that it records."""
     batches = session.find_own(BATCHES_TABLE)
     if batches is None or "kind" not in batches:  # of an earlier version, which notes it in another way
-        return []
-    switched = [[Condition("table_name", "=", info.name)], [Condition("kind", "=", one) for one in _SWITCHES]]
+        return False
+    switched = [[Condition("table_name", "=", table)], [Condition("kind", "=", one) for one in _SWITCHES]]
     found = session.read(batches, Selection(switched, "batch_no", 1, columns=["kind"])).values["kind"].to_pylist()
-    noted = not found or found == ["capture pause"]  # kinds that are not there are still to be written
-    return [] if noted else ["it was paused, and that was not noted: resume it"]
+    return bool(found) and found[0] not in _OFF  # kinds that are not there are still to be written
 
 
 def check_not_lost(session: Session, table: str) -> None:

@@ -26,6 +26,7 @@ from ..core.own_tables import (
 from ..core.schema import TableInfo
 from ..errors import JobError, StoreError
 from ..stores.contract import Condition, Load, Selection, Session, Written
+from ..stores.contract.widening import too_narrow
 from .batch_row import ENDED, BatchRow, Status, ended, listed, needs_undo
 from .chains import agrees
 from .detail import Detail
@@ -180,14 +181,15 @@ class Recorder:
                 "history = false"
             )
         else:
-            self._check_history(history)
+            if narrow := too_narrow(self.session, self.info, history, self._identity.names):
+                self.session.widen_columns(wanted.name, narrow)
             new = [column for column in wanted.columns if column.name not in history]
             if new:
                 self.session.add_columns(wanted.name, new)
             self._began = self._identity.beginning(self._stored, history)
             self._gone = sorted(set(history.names) - set(wanted.names))
             self._other_rows = self._identity.replaced and not agrees(past_of(self.session, self.info.name, self.info))
-            if self.known is not None and not new:
+            if self.known is not None and not new and not narrow:
                 self.known.keep(self.info, history, self._identity, wanted, self._stored, self._gone)
         self._newest = self._since = self.newest() if self.after is None else self.after
 
@@ -220,16 +222,6 @@ class Recorder:
         if newest >= MOST_CHANGES:
             raise StoreError(f"{self.session.where}: change {newest} of {self.info.name!r} is none; remove it by hand")
         return newest
-
-    def _check_history(self, history: TableInfo) -> None:
-        """A column of the table may have been altered since: then a database may cut or round what the history gets."""
-        for column in self.info.columns:
-            for name in (self._stored[f"{side}_{column.name}"] for side in ("old", "new")):
-                if name in history and not history[name].holds(column):
-                    raise StoreError(
-                        f"{history.name}.{name} is {history[name].declared}, but {self.info.name}.{column.name} is "
-                        f"{column.declared}; alter the history's columns to that type and run again"
-                    )
 
     def record(
         self,

@@ -54,6 +54,8 @@ class Column:
     """A float column that can hold NaN."""
     one_of: tuple[str, ...] = ()
     """The only texts that the column may hold, in a table that Rapid Mender makes."""
+    room: int | None = field(default=None, compare=False)
+    """The most bytes that a value may have, where the type sets a bound that is not `length`."""
     number: int | None = field(default=None, compare=False)
     """What tells the column from others of its table, also if it gets another's name, where the database says so."""
 
@@ -67,6 +69,8 @@ class Column:
         if not self.declared or not other.declared or self.declared == other.declared:
             return True
         if self.length is not None and (other.length is None or other.length > self.length):
+            return False
+        if self.room is not None and other.room is not None and other.room > self.room:
             return False
         listed = set(self.labels) >= set(other.labels) and set(self.members) >= set(other.members)
         digits = (6 if self.fraction is None else self.fraction) >= (6 if other.fraction is None else other.fraction)

@@ -27,7 +27,6 @@ from ..jobs.sync_job import Sync
 from ..merging.result import Result
 from ..stores.contract import Store
 from ..stores.contract.capture import altered
-from ..stores.contract.capture import known_of as known_of_capture
 from .positions import check_free, now, put_row, writing
 from .sending import Sending, sending
 from .tail import Tail, View
@@ -163,7 +162,7 @@ class Syncing:
 def altered_under_capture(view: View) -> list[str]:
     """What has changed of the table since its capture learnt its columns: other values may not be in the history."""
     row = captured_row(view.session, view.info.name)
-    return altered(view.info, known_of_capture(row["known"])[0]) if row is not None else []
+    return altered(view.session, view.info, row) if row is not None else []
 
 
 def filled_up(view: View, send: Sending, records: pa.Table) -> pa.Table:

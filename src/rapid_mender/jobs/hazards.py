@@ -5,8 +5,10 @@ from __future__ import annotations
 
 from ..core.own_tables import BATCHES_TABLE, CAPTURES_TABLE, DETAILS_TABLE, history_info
 from ..core.schema import TableInfo
+from ..errors import StoreError
 from ..stores.contract import Condition, Need, Selection, Session
-from ..stores.contract.capture import altered, known_of, lacking
+from ..stores.contract.capture import Known, altered, lacking
+from ..stores.contract.widening import too_narrow
 from .job import RejectsTable
 from .plan import Plan
 from .problems import Problems
@@ -43,6 +45,11 @@ def look_at_our_tables(session: Session, plan: Plan, problems: Problems) -> None
     _needs_undo(plan, problems, history)
     if history is None and (why := session.cannot_make(shape)):
         problems.wrong(f"the history of {info.name!r} cannot be made: {why}; set history = false")
+    if history is not None:
+        try:
+            too_narrow(session, info, history)
+        except StoreError as error:
+            problems.wrong(str(error))
     if info.triggers:
         problems.warn(
             f"{info.name} has triggers: what they do to the rows that are written is in the history; other rows of the "
@@ -63,9 +70,9 @@ def _look_at_capture(session: Session, info: TableInfo, problems: Problems) -> N
         if row["state"] == "paused":
             problems.warn(f"the capture of {info.name} is paused: what others write to it is not recorded")
         else:
-            for note in lacking(session.triggers(info), row["token"], known_of(row["known"])[1]):
+            for note in lacking(session.triggers(info), row["token"], Known.read(row["known"]).triggers):
                 problems.warn(f"the capture of {info.name} does not record what others write: {note}")
-        for note in altered(info, known_of(row["known"])[0]):
+        for note in altered(session, info, row):
             problems.warn(f"{info.name} is captured, and {note}")
 
 

@@ -213,6 +213,15 @@ class MemorySession(Session):
             empty = pa.nulls(self.data[name].num_rows, column.type)
             self.data[name] = self.data[name].append_column(pa.field(column.name, column.type), empty)
 
+    def widen_columns(self, name: str, columns: Iterable[Column]) -> None:
+        wide = {column.name: column for column in columns}
+        info = self.infos[name]
+        self.infos[name] = replace(info, columns=tuple(wide.get(one.name, one) for one in info.columns))
+        for column in wide.values():
+            at = self.data[name].column_names.index(column.name)
+            values = self.data[name][column.name].cast(column.type)
+            self.data[name] = self.data[name].set_column(at, pa.field(column.name, column.type), values)
+
     def append(self, info: TableInfo, rows: Load, after: Sequence[Written] = ()) -> None:
         del after  # nothing is ever refused in memory, or verbatim
         values = rows.values

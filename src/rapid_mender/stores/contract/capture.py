@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Iterator, Mapping, Sequence
 from dataclasses import dataclass, field, fields
@@ -125,27 +126,59 @@ def lacking(triggers: Sequence[Trigger], token: str, wanted: int) -> list[str]:
     return notes
 
 
-def known_of(text: str | None) -> tuple[dict[str, str], int]:
-    """What a capture knows, from the JSON in which it is kept: its columns as they were declared, and how many triggers
-    it has. What somebody has altered to something else counts as not known."""
-    known = read_json(text, dict[str, Any]())
-    columns, triggers = known.get("columns"), known.get("triggers")
-    if not isinstance(columns, dict) or not all(isinstance(one, str) for one in columns.values()):
-        columns = {}
-    return columns, (triggers if type(triggers) is int else 0)
+@dataclass(frozen=True)
+class Known:
+    """What a capture knows of its table."""
+
+    columns: Mapping[str, str] = field(default_factory=dict)
+    """Its columns, as they were declared."""
+    triggers: int = 0
+    """How many triggers the capture has."""
+    numbers: Mapping[str, int] = field(default_factory=dict)
+    """The numbers of the columns, where the database numbers them."""
+    table: int | None = None
+    """The number of the table, likewise."""
+
+    @classmethod
+    def of(cls, info: TableInfo, columns: Mapping[str, str], triggers: int) -> Known:
+        numbers = {column.name: column.number for column in info.columns if column.number is not None}
+        return cls(dict(columns), triggers, numbers, info.number)
+
+    @classmethod
+    def read(cls, text: str | None) -> Known:
+        """From the JSON in which it is kept. What somebody has altered to something else counts as not known."""
+        known = read_json(text, dict[str, Any]())
+
+        def mapping(name: str, kind: type) -> dict[str, Any]:
+            found = known.get(name)
+            return found if isinstance(found, dict) and all(type(one) is kind for one in found.values()) else {}
+
+        def number(name: str) -> int | None:
+            return known[name] if type(known.get(name)) is int else None
+
+        return cls(mapping("columns", str), number("triggers") or 0, mapping("numbers", int), number("table"))
+
+    def as_text(self) -> str:
+        return json.dumps(vars(self), ensure_ascii=False)
 
 
-def altered(info: TableInfo, known: Mapping[str, str]) -> list[str]:
-    """What has changed of the columns since the capture learnt them."""
-    new = [column.name for column in info.columns if column.name not in known]
-    gone = [name for name in known if name not in info]
-    notes = [f"column {name!r} is new, and not recorded: refresh the capture" for name in new]
-    notes += [f"there is no column {name!r} any more: refresh the capture" for name in gone]
+def altered(session: Capturing, info: TableInfo, row: Mapping[str, Any]) -> list[str]:
+    """What has changed of a table since its capture learnt it. `row`: of the capture, in `rmend_captures`."""
+    known = Known.read(row["known"])
+    was = known.columns
+    new = [column.name for column in info.columns if column.name not in was]
+    gone = [name for name in was if name not in info]
+    notes = [f"column {name!r} is new, and not recorded" for name in new]
+    notes += [f"there is no column {name!r} any more" for name in gone]
     for column in info.columns:
-        was = known.get(column.name)
-        if was is not None and was != (column.declared or ""):
-            notes.append(f"column {column.name!r} was {was} and is {column.declared}: refresh the capture")
-    return notes
+        if column.name not in was:
+            continue
+        if was[column.name] != (column.declared or ""):
+            notes.append(f"column {column.name!r} was {was[column.name]} and is {column.declared}")
+        elif known.table == info.number and known.numbers.get(column.name, column.number) != column.number:
+            notes.append(f"column {column.name!r} is another one than it was")
+    notes += session.outdated(info, row["token"])
+    return [f"{one}: refresh the capture" for one in notes]
 
 
 class Capturing:
@@ -236,6 +269,10 @@ class Capturing:
 
     def triggers(self, info: TableInfo) -> list[Trigger]:
         """All triggers of a table, those of its partitions too."""
+        return []
+
+    def outdated(self, info: TableInfo, token: str) -> list[str]:
+        """What the triggers of a capture do not see, as the table was altered since they were made, in words."""
         return []
 
     def unsafe_triggers(self, info: TableInfo) -> list[str]:

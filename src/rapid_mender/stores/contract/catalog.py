@@ -93,6 +93,14 @@ class Catalog(ABC):
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
         """Add nullable columns to a table."""
 
+    @abstractmethod
+    def widen_columns(self, name: str, columns: Iterable[Column]) -> None:
+        """Give columns of a table other types, which hold all that they have. See `cannot_widen`."""
+
+    def cannot_widen(self, column: Column, wanted: Column) -> str | None:
+        """Why a column cannot become another one, which holds all that it has; None if it can."""
+        return None
+
     keys_later = False
     """Whether a table is filled faster before it has its primary key."""
 

@@ -41,7 +41,26 @@ class MariaDBCapturing(SQLCapturing):
         place, sequence = self._history_of(info)
         history = History(history_info(info, self.fits), place, (place[0], sequence))
         here: str | None = self._write.drained().ask("SELECT DATABASE() AS d")[0]["d"]
-        return CaptureSQL(info, self._described(info).place, history, capture, here)
+        return CaptureSQL(info, self._described(info).place, history, capture, here, self._hindering(info))
+
+    def _hindering(self, info: TableInfo) -> list[str]:
+        """The columns for which an UPDATE IGNORE may leave a row as it is: those of unique keys and foreign keys, and
+        those that say which partition a row belongs to."""
+        link: MariaDBLink = self._write.drained()
+        schema, name = map(text_sql, self._described(info).place)
+        of = f"TABLE_SCHEMA = {schema} AND TABLE_NAME = {name}"
+        usage = "information_schema.KEY_COLUMN_USAGE WHERE REFERENCED_TABLE_NAME IS NOT NULL AND"
+        rows = link.ask(
+            f"SELECT COLUMN_NAME AS n FROM information_schema.STATISTICS WHERE {of} AND NON_UNIQUE = 0 "
+            f"UNION SELECT COLUMN_NAME FROM {usage} {of} UNION SELECT REFERENCED_COLUMN_NAME FROM {usage} "
+            f"REFERENCED_TABLE_SCHEMA = {schema} AND REFERENCED_TABLE_NAME = {name}"
+        )
+        parts = link.ask(
+            "SELECT CONCAT_WS(' ', PARTITION_EXPRESSION, SUBPARTITION_EXPRESSION) AS e "
+            f"FROM information_schema.PARTITIONS WHERE {of}"
+        )
+        named, said = {row["n"] for row in rows}, " ".join(row["e"] or "" for row in parts).lower()
+        return [one for one in info.names if one in named or quoted(one).lower() in said]
 
     def numbered_sql(self, info: TableInfo) -> list[str]:
         numbers, _ = self._numbers_of_history(info) or ("", True)

@@ -17,6 +17,7 @@ from ...core.masks import mask_of
 from ...core.own_tables import BATCHES_TABLE, history_name, stored_names
 from ...core.schema import Column, TableInfo
 from ..contract import Conflict, Normalised, Refused, nearest
+from ..contract.widening import is_narrow
 from ..sql.link import FEW_ROWS, PAGE_ROWS, Cells, Described, Pick, Rows, SQLLink
 from ..sql.session import Sent, SQLSession
 from ..sql.text import text_sql
@@ -74,7 +75,7 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
         kept = self.find_own(history_name(info.name), info, info.owner)
         if kept is None or not kept.primary_key:
             return
-        if not set(stored_names(info, self.fits, {}).values()) <= set(kept.names):
+        if not set(stored_names(info, self.fits, {}).values()) <= set(kept.names) or is_narrow(self, info, kept):
             return  # it is to be altered, which waits for whoever has looked at it
         number = f"t.{quoted(kept.primary_key[0])}"
         first = f"FROM {self._described(kept).sql} AS t ORDER BY {number} LIMIT 1 FOR UPDATE"

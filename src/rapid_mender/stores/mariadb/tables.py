@@ -20,6 +20,9 @@ Ask = Callable[[str], Sequence[Mapping[str, Any]]]
 """Runs a query and gives its few rows, as texts."""
 
 _INTEGERS = {"tinyint": 8, "smallint": 16, "mediumint": 32, "int": 32, "integer": 32, "bigint": 64}
+_ROOM = {"tiny": (1 << 8) - 1, "": (1 << 16) - 1, "medium": (1 << 24) - 1, "long": (1 << 32) - 1}
+"""How many bytes go into a text or blob of each size."""
+_SIZE = re.compile(r"(?P<size>tiny|medium|long|)(?P<kind>text|blob)\b", re.I)
 _BLOBS = ("tinyblob", "blob", "mediumblob", "longblob", "varbinary", "binary")
 _TEXTS = ("char", "varchar", "tinytext", "text", "mediumtext", "longtext")
 _UNITS = {0: "s", 3: "ms", 6: "us"}
@@ -295,13 +298,14 @@ def _of_type(one: _Type, spelled: str, collation: str | None) -> tuple[pa.DataTy
         about = {} if digits == 6 else {"fraction": digits}
         return pa.time64("us"), Form(pa.time64("us"), f"time({digits})", f"CAST({{}} AS TIME({digits}))"), about
     if name in _BLOBS:
-        staged, about = ("longblob", {"width": size}) if name == "binary" else (spelled, {})
+        staged, about = ("longblob", {"width": size}) if name == "binary" else (spelled, {"room": _room(spelled, size)})
         return pa.binary(), Form(pa.binary(), staged, read="HEX({})", came=pa.string()), about
     if name in _TEXTS and collation is not None:
         charset = collation.split("_")[0]
         text = f"CONVERT({{}} USING {charset}) COLLATE {collation}"
         fold = None
         about = {"length": size if name in ("char", "varchar") else None, "trims": name == "char"}
+        about["room"] = _room(spelled, None)
         pads = "nopad" not in collation
         if collation.endswith("_bin"):
             about["fold"] = "blanks" if pads else None
@@ -318,6 +322,11 @@ def _of_type(one: _Type, spelled: str, collation: str | None) -> tuple[pa.DataTy
     if name in ("point", "geometry", "linestring", "polygon", "multipoint", "multilinestring", "multipolygon"):
         write, read = "ST_GeomFromText({})", "ST_AsText({}) COLLATE utf8mb4_bin"
     return pa.string(), Form(pa.string(), TEXT.staged, TEXT.literal, read, write, normalises=True), {"normalises": True}
+
+
+def _room(declared: str, size: int | None) -> int | None:
+    sized = _SIZE.match(declared)
+    return _ROOM[sized["size"].lower()] if sized is not None else size
 
 
 _LETTER = {"utf8mb4": 4, "utf8mb3": 3, "utf16": 4, "utf32": 4, "ucs2": 2}
@@ -338,7 +347,8 @@ _MOST_DIGITS, _MOST_DECIMALS = 65, 38
 def declare(column: Column) -> str:
     """The declared type with which Rapid Mender creates a column."""
     if column.declared is not None:
-        return column.declared
+        sized = _SIZE.match(column.declared)  # with all the room that there is, as what it is like may be widened
+        return column.declared if sized is None else f"long{sized['kind'].lower()}{column.declared[sized.end() :]}"
     kind = column.type
     if pt.is_boolean(kind):
         return "tinyint(1)"

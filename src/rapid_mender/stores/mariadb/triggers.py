@@ -14,7 +14,8 @@ the trigger then takes each column by itself, and leaves out what cannot be had.
 from __future__ import annotations
 
 import json
-from collections.abc import Mapping
+from collections.abc import Mapping, Sequence
+from dataclasses import replace
 from typing import NamedTuple
 
 import pyarrow.types as pt
@@ -51,9 +52,12 @@ class CaptureSQL:
     """The triggers of one capture."""
 
     def __init__(
-        self, info: TableInfo, place: tuple[str, str], history: History, capture: Capture, here: str | None
-    ) -> None:
-        """`place`: the table's schema and name; `here`: the schema that the connection is in."""
+        self, info: TableInfo, place: tuple[str, str], history: History, capture: Capture, here: str | None,
+        hindering: Sequence[str],
+    ) -> None:  # fmt: skip
+        """`place`: the table's schema and name; `here`: the schema that the connection is in. `hindering`: the columns
+        for which an UPDATE IGNORE may leave a row as it is."""
+        self.hindering = hindering
         self.info, self.place, self.history, self.capture = info, place, history.shape, capture
         self.place_of_history, self.sequence = history.place, history.sequence
         self.at = ".".join(map(quoted, history.place))
@@ -93,7 +97,7 @@ class CaptureSQL:
         capture = self.capture
         tests = [f"NOT ({ASIDE} <=> '{capture.secret}')"]
         if action == "update":
-            tests.append(f"({' OR '.join(map(self._differs, capture.watched))})")
+            tests += [f"({' OR '.join(map(self._differs, capture.watched))})", *self._happened()]
         if (told := capture.condition(action)) is not None:
             tests.append(f"({told}\n)")
         merge = _signal(f"a merge into {self.info.name} may not read rmend_captures: grant it SELECT on that table")
@@ -103,8 +107,31 @@ class CaptureSQL:
             f"BEGIN DECLARE EXIT HANDLER FOR {_GONE}, {_UNFIT} {self._carefully(action)}; "
             f"IF {' AND '.join(tests)} THEN "
             f"IF {MERGING} <=> {self._itself()} THEN {merge}; END IF; "
-            f"{self._insert(action, values, differs)}; END IF; END"
+            f"{self._people()}{self._insert(action, values, differs)}; END IF; END"
         )
+
+    def _happened(self) -> list[str]:
+        """Whether an update has happened: MariaDB runs the trigger as well for a row that UPDATE IGNORE has left as it
+        is. The row is looked up where that may be: by the key that it is to have, and none may be there by the old one.
+        """
+        key = [name for name in self.info.identifying if name in self.info]
+        if not key or not self.hindering:
+            return []
+        table = quoted(self.place[1])
+        same = [
+            f"{self._exactly(name, f'r.{quoted(name)}')} <=> {self._exactly(name, f'NEW.{quoted(name)}')}"
+            for name in self.hindering
+        ]
+
+        def there(side: str) -> str:
+            return " AND ".join(f"r.{quoted(name)} = {side}.{quoted(name)}" for name in key)
+
+        moved = " OR ".join(f"OLD.{quoted(name)} <> NEW.{quoted(name)}" for name in key)
+        differs = " OR ".join(map(self._differs, self.hindering))
+        return [
+            f"(NOT ({differs}) OR (EXISTS (SELECT 1 FROM {table} AS r WHERE {there('NEW')} AND {' AND '.join(same)}) "
+            f"AND (NOT ({moved}) OR NOT EXISTS (SELECT 1 FROM {table} AS r WHERE {there('OLD')}))))"
+        ]
 
     def _carefully(self, action: str) -> str:
         """The same, column by column: what is gone is left out, and, if that does not do, what does not fit.
@@ -116,7 +143,8 @@ class CaptureSQL:
         sets, lost = list[str](), list[str]()
         for at, (stored, side, name) in enumerate(capture.sides(action)):
             one = values[side, name] = f"@rmend_v{at}"
-            fits = _fits(self.history[stored], one)
+            length = self.info[name].length if name in self.info else None
+            fits = _fits(replace(self.history[stored], length=length), one)
             fitting[side, name] = f"IF({fits}, {one}, NULL)"
             lost.append(f"NOT ({fits})")
             sets += [f"SET {one} = NULL;", f"SET {one} = {side.upper()}.{quoted(name)};"]
@@ -130,9 +158,19 @@ class CaptureSQL:
         forget = f"SET {', '.join(f'{one} = NULL' for one in values.values())}"  # whoever writes might not read these
         return (
             f"BEGIN DECLARE EXIT HANDLER FOR SQLEXCEPTION BEGIN {forget}; RESIGNAL; END; "
-            f"BEGIN DECLARE CONTINUE HANDLER FOR {_GONE} BEGIN END; {' '.join(sets)} END; IF {test} THEN "
+            f"BEGIN DECLARE CONTINUE HANDLER FOR {_GONE} BEGIN END; {' '.join(sets)} END; "
+            f"IF {test} THEN {self._people()}"
             f"BEGIN DECLARE EXIT HANDLER FOR {_UNFIT} {self._insert(action, fitting, differs, reason)}; "
             f"{self._insert(action, values, differs, 'NULL')}; END; END IF; {forget}; END"
+        )
+
+    def _people(self) -> str:
+        """Who does it, and with which program, by the user's own expressions: unknown where these fail."""
+        own = (("@rmend_actor", self.capture.actor), ("@rmend_application", self.capture.application))
+        return "".join(
+            f"BEGIN DECLARE CONTINUE HANDLER FOR SQLEXCEPTION SET {name} = NULL; SET {name} = ({sql}\n); END; "
+            for name, sql in own
+            if sql is not None
         )
 
     def _insert(
@@ -142,8 +180,8 @@ class CaptureSQL:
         changed."""
         capture = self.capture
         names = ["change_no", "action", "changed_at", "actor", "application"]
-        who = f"({capture.actor}\n)" if capture.actor is not None else "USER()"
-        program = f"({capture.application}\n)" if capture.application is not None else "NULL"
+        who = "@rmend_actor" if capture.actor is not None else "USER()"
+        program = "@rmend_application" if capture.application is not None else "NULL"
         cells = [f"NEXT VALUE FOR {self.local_sequence}", text_sql(action), _CLOCK, who, program]
         if action == "update":
             names.append("changed")

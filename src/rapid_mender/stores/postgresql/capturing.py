@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 from collections.abc import Sequence
 
 import pyarrow as pa
@@ -10,12 +11,13 @@ from ...core.own_tables import history_name
 from ...core.schema import Column, TableInfo
 from ...errors import JobError, StoreError
 from ..contract import Capture, Trigger
-from ..contract.capture import PREFIX
+from ..contract.capture import PREFIX, Options
 from ..sql.capturing import SQLCapturing
 from ..sql.link import Pick
 from ..sql.text import name_sql, text_sql
 from .link import PostgreSQLLink
-from .triggers import FUNCTIONS, HOME, MOMENT, PARTS, SETTING, TOKENS, TRIGGERS, CaptureSQL, History, Part
+from .parts import ASTRAY, CHILDREN, CIRCUMSTANCES, FUNCTIONS, HOME, PARTS, REFERRING, TOKENS, TRIGGERS, History, Part
+from .triggers import MOMENT, SETTING, CaptureSQL
 
 _EVENTS = ((4, "INSERT"), (8, "DELETE"), (16, "UPDATE"), (32, "TRUNCATE"))
 
@@ -63,7 +65,9 @@ class PostgreSQLCapturing(SQLCapturing):
                 f"{info.name!r} cannot be captured by this user: the triggers run with the rights of the owner of its "
                 f"history; let {owner} run it"
             )
-        return History(name_sql(schema), sql, one["oid"], owner, not one["me"])
+        found = link.answer(REFERRING.format(info.identity))
+        refers = tuple((row["relation"], json.loads(row["columns"])) for row in found)
+        return History(name_sql(schema), sql, one["oid"], owner, not one["me"], refers)
 
     def _one(self, expression: str) -> int:
         link = self._write.drained()
@@ -89,8 +93,9 @@ class PostgreSQLCapturing(SQLCapturing):
             for row in rows
             if row["relation"] is not None
         )
-        names = dict.fromkeys(row["function"] for row in rows)
-        return [*drops, *(f"DROP FUNCTION IF EXISTS {name_sql(schema)}.{name_sql(name)}()" for name in names)]
+        names = {row["function"]: row.get("given", "") for row in rows}
+        made = (f"{name_sql(schema)}.{name_sql(name)}({given})" for name, given in names.items())
+        return [*drops, *(f"DROP FUNCTION IF EXISTS {one}" for one in made)]
 
     def define(self, info: TableInfo | None, statements: Sequence[str], switching: Sequence[str] = ()) -> None:
         link: PostgreSQLLink = self._write.drained()
@@ -110,6 +115,32 @@ class PostgreSQLCapturing(SQLCapturing):
             about = f"{when} {events}, for each {'row' if row['row'] else 'statement'}, runs {row['function']}"
             found.append(Trigger(row["name"], about, bool(row["enabled"])))
         return found
+
+    def outdated(self, info: TableInfo, token: str) -> list[str]:
+        link: PostgreSQLLink = self._write.drained()
+        rows = link.answer(ASTRAY.format(info.identity, text_sql(f"{PREFIX}{token}_")))
+        new = "is new among its partitions, and what is written to it directly is not recorded"
+        gone = "is recorded too, and is none of its partitions any more"
+        return [f"{row['name']} {new if row['belongs'] else gone}" for row in rows]
+
+    def not_seen(self, info: TableInfo, told: Options) -> list[str]:
+        link: PostgreSQLLink = self._write.drained()
+        children = [row["name"] for row in link.answer(CHILDREN.format(info.identity))]
+        notes = [f"what is written directly to {one}, which inherits from it, is not recorded" for one in children]
+        (one,) = link.answer(CIRCUMSTANCES.format(info.identity))
+        if one["deferred"]:
+            notes.append(
+                f"its key {one['deferred']} is checked at the commit only (DEFERRABLE): rows that pass through each "
+                "other within a transaction may be recorded so that their history cannot be replayed"
+            )
+        if one["replicas"]:
+            notes.append(
+                f"{one['replicas']} connect with session_replication_role = replica, by which no triggers run: what "
+                "they write is not recorded"
+            )
+        if one["subscribed"]:
+            notes.append("what a subscription (logical replication) writes to it is not recorded")
+        return notes
 
     def unsafe_triggers(self, info: TableInfo) -> list[str]:
         link: PostgreSQLLink = self._write.drained()

@@ -11,8 +11,8 @@ import re
 
 _SIGNS = re.compile(r"(?<=\s)(=|<>|>=|<=|<|>|/|\+|\*|\|\||~~|&&?|@>)(?=\s)")
 _CALLS = re.compile(
-    r"(?<![\w.])(json_build_object|json_agg|format_type|unnest|lower|array_position|current_schemas?|bool_and|"
-    r"array_agg|current_setting|substr|array_to_string|convert_from|pg_partition_tree|quote_ident|pg_relation_size|pg_has_role|pg_get_userbyid|has_\w+_privilege|sum|count|max|length)\("
+    r"(?<![\w.])(json_build_object|json_build_array|json_agg|format_type|unnest|lower|array_position|current_schemas?|bool_and|"
+    r"array_agg|current_setting|substr|array_to_string|convert_from|pg_partition_tree|quote_ident|pg_relation_size|pg_has_role|pg_get_userbyid|pg_get_function_identity_arguments|has_\w+_privilege|sum|count|max|length)\("
 )
 _TABLES = re.compile(r"(?<=FROM )(pg_\w+)|(?<=JOIN )(pg_\w+)")
 _TYPES = re.compile(r"::(?!pg_catalog)(\"?\w+\"?)")

@@ -19,22 +19,22 @@ from __future__ import annotations
 
 import json
 from collections.abc import Mapping, Sequence
-from dataclasses import dataclass
-from typing import Any, NamedTuple
 
 from ...core.schema import TableInfo
 from ..contract import Capture
 from ..contract.capture import LOST, sides_of
 from ..sql.text import name_sql
-from .catalog import catalog_sql, literal_sql, op
+from .catalog import literal_sql, op
+from .ordering import DECLARED, ending, opening, ordering, recorded, recording
+from .parts import History, Part
 
 SETTING = "rmend.aside"
-PINNED = "search_path=pg_catalog, pg_temp"
-"""How the catalogue has the setting of a function whose names nobody else can answer."""
 _PICKED = "\0picked"
 """Stands where an INSERT has the columns that are selected from the rows that changed."""
 _FITTING = "\0fitting"
 """Stands where it has those that are put into the history, if these may be others."""
+_FITTED = "\0fitted"
+"""Stands for the variable that has what fits."""
 _IF_IT_FITS = f"CASE WHEN %1$s::%2$s::%3$s {op('=')} %1$s THEN %1$s::%2$s END"
 _WITHOUT_JIT = (
     "jit := pg_catalog.current_setting('jit', true); IF jit IS NOT NULL THEN "
@@ -52,106 +52,6 @@ _PLAIN = {
 """The types whose values are the same, letter for letter, if these are equal. Others are compared as they are stored,
 which takes several times as long."""
 MOMENT = "pg_catalog.clock_timestamp()"
-_HASHED = catalog_sql(
-    "(pg_catalog.hashname(a.attname)::int8 * 1000003) + (a.atttypid::int8 * 8191) + (a.atttypmod::int8 * 31) "
-    "+ a.attnum::int8"
-)
-_PRINT = (
-    f"(SELECT pg_catalog.sum(pg_catalog.hashint8({_HASHED})) FROM pg_catalog.pg_attribute AS a "
-    "WHERE a.attrelid OPERATOR(pg_catalog.=) {relation} AND a.attnum OPERATOR(pg_catalog.>) 0 "
-    "AND a.attnum OPERATOR(pg_catalog.<=) {last} AND NOT a.attisdropped)"
-)
-PARTS = catalog_sql("""
-SELECT c.oid::int8 AS oid, n.nspname::text AS schema, c.relname::text AS name, c.relkind::text AS kind,
-  (SELECT json_agg(json_build_object('name', a.attname, 'number', a.attnum,
-     'type', CASE WHEN t.typnamespace <> 11 THEN quote_ident(s.nspname::text) || '.' || quote_ident(t.typname::text)
-       WHEN coalesce(e.typname, t.typname)::text = ANY ('{{bit,varbit,bool,bpchar,varchar,float4,float8,int2,int4,
-          int8,numeric,interval,time,timetz,timestamp,timestamptz}}'::text[]) THEN format_type(a.atttypid, a.atttypmod)
-       ELSE 'pg_catalog.' || quote_ident(t.typname::text) END,
-     'id', a.atttypid::int8, 'mod', a.atttypmod) ORDER BY a.attnum)::text
-   FROM pg_attribute a JOIN pg_type t ON t.oid = a.atttypid JOIN pg_namespace s ON s.oid = t.typnamespace
-   LEFT JOIN pg_type e ON e.typarray = t.oid
-   WHERE a.attrelid = c.oid AND a.attnum > 0 AND NOT a.attisdropped) AS columns
-FROM (SELECT {0}::oid AS oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p) AS part
-JOIN pg_class c ON c.oid = part.oid JOIN pg_namespace n ON n.oid = c.relnamespace ORDER BY c.oid <> {0}::oid, c.oid""")
-"""A table and all of its partitions, with their columns. Types that the grammar itself names have no schema."""
-TRIGGERS = catalog_sql("""
-SELECT g.tgname::text AS name, g.tgenabled <> 'D' AS enabled, p.proname::text AS function, n.nspname::text AS schema,
-  c.relname::text AS relation, pg_get_userbyid(p.proowner) AS owner,
-  coalesce(ARRAY['{setting}'] <@ p.proconfig, false) AS pinned,
-  (g.tgtype::int4 & 1) <> 0 AS row, (g.tgtype::int4 & 66) AS time, g.tgtype::int4 AS type
-FROM pg_trigger g JOIN pg_proc p ON p.oid = g.tgfoid JOIN pg_class c ON c.oid = g.tgrelid
-JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE NOT g.tgisinternal AND g.tgrelid = ANY (
-  ARRAY(SELECT {0}::oid UNION SELECT p.relid::oid FROM pg_partition_tree({0}::oid::regclass) AS p))
-ORDER BY c.oid <> {0}::oid, c.relname, g.tgname""").replace("{setting}", PINNED)
-"""The triggers of a table and of its partitions."""
-FUNCTIONS = catalog_sql("""
-SELECT p.proname::text AS function, g.tgname::text AS name, n.nspname::text AS schema, c.relname::text AS relation
-FROM pg_proc p JOIN pg_namespace f ON f.oid = p.pronamespace
-LEFT JOIN pg_trigger g ON g.tgfoid = p.oid AND NOT g.tgisinternal AND g.tgparentid = 0
-LEFT JOIN pg_class c ON c.oid = g.tgrelid LEFT JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE f.nspname = {0} AND p.pronargs = 0 AND starts_with(p.proname::text, {1}) ORDER BY 1, 2""")
-"""The functions of a schema whose names begin with a text, and the triggers that call them."""
-HOME = catalog_sql("""
-SELECT t.owner, t.trusted, t.me, t.acts, t.oid, coalesce(t.strange, '') AS strange FROM (
-  SELECT w.rolname::text AS owner, m.rolname = w.rolname AS me, h.oid::int8 AS oid,
-    o.rolname = w.rolname OR o.rolsuper OR (NOT w.rolsuper AND pg_has_role(w.oid, o.oid, 'USAGE')) AS trusted,
-    m.rolsuper OR pg_has_role(m.oid, w.oid, 'MEMBER') AS acts,
-    (SELECT array_to_string(array_agg(DISTINCT p.proname::text || ' of ' || pg_get_userbyid(p.proowner)::text), ', ')
-     FROM pg_trigger g JOIN pg_proc p ON p.oid = g.tgfoid JOIN pg_roles f ON f.oid = p.proowner
-     WHERE g.tgrelid = h.oid AND NOT g.tgisinternal AND NOT f.rolsuper AND f.oid <> w.oid
-       AND (w.rolsuper OR NOT pg_has_role(w.oid, f.oid, 'USAGE'))) AS strange
-  FROM pg_class c JOIN pg_roles o ON o.oid = c.relowner JOIN pg_roles m ON m.rolname = current_user
-  LEFT JOIN (SELECT h.oid, h.relowner FROM pg_class h JOIN pg_namespace n ON n.oid = h.relnamespace
-    WHERE n.nspname = {schema} AND h.relname = {history}) AS h ON true
-  JOIN pg_roles w ON w.oid = coalesce(h.relowner, c.relowner)
-  WHERE c.oid = {table}::oid) AS t""")
-"""Whose the history of a table is, or will be; whether that role trusts the owner of the table; whether the user may
-act as it; and functions of others that run when the history is written."""
-TOKENS = catalog_sql("""
-SELECT DISTINCT substr(g.tgname::text, 15, 12) AS token FROM pg_trigger g
-WHERE g.tgrelid = {}::oid AND substr(g.tgname::text, 1, 14) = 'rmend_capture_'""")
-"""The captures of a table, by its triggers."""
-
-
-@dataclass(frozen=True)
-class Part:
-    """A table, or a partition of it."""
-
-    at: int
-    sql: str
-    kind: str
-    columns: dict[str, dict[str, Any]]
-    oid: int
-
-    @classmethod
-    def of(cls, at: int, row: dict[str, Any]) -> Part:
-        columns = {one["name"]: one for one in json.loads(row["columns"] or "[]")}
-        return cls(at, f"{name_sql(row['schema'])}.{name_sql(row['name'])}", row["kind"], columns, int(row["oid"]))
-
-    def print_of(self, names: Sequence[str]) -> str:
-        """What the columns come to as one number, as an expression: without a parameter, so that it is planned once.
-
-        Where the table has another number, as in a restored database, it is null.
-        """
-        last = max(one["number"] for name, one in self.columns.items() if name in names)
-        return _PRINT.format(relation=f"{self.oid}::pg_catalog.oid", last=last)
-
-
-class History(NamedTuple):
-    """Where changes are recorded, and with whose rights."""
-
-    schema: str
-    """As SQL writes it."""
-    sql: str
-    """The name, with the schema."""
-    oid: int | None
-    """Its number in the catalogue, if it is there."""
-    owner: str
-    """Whose it is, and the functions are."""
-    other: bool
-    """The owner is not who runs the statements."""
 
 
 class CaptureSQL:
@@ -161,12 +61,22 @@ class CaptureSQL:
         self.info, self.home, self.parts, self.capture = info, history, parts, capture
         self.schema, self.history = history.schema, history.sql
         taken = {name.lower() for part in parts for name in part.columns}
-        self.number = next(name for at in range(len(taken) + 1) if (name := f"rmend_n{at or ''}") not in taken)
+        ends = ("" if not at else str(at) for at in range(3 * len(taken) + 1))
+        names = ((f"rmend_n{end}", f"rmend_actor{end}", f"rmend_application{end}") for end in ends)
+        self.number, *self.said = next(three for three in names if not taken & set(three))
 
     def statements(self, prints: Sequence[int]) -> list[str]:
         """What creates them. `prints`: what the columns of each part come to."""
-        made = list[str]()
+        made, key = list[str](), self.info.identifying
+        if key:
+            kinds = [self.parts[0].columns[name]["type"] for name in key]
+            body = ordering(self.info, self.parts[0].sql, self.history, self.capture, kinds)
+            made += self._function("order", body, "since pg_catalog.int8, before pg_catalog.int8", "void")
         for part, known in zip(self.parts, prints, strict=True):
+            if key:
+                events = " OR ".join(self.capture.actions).upper()
+                opens = f"BEFORE {events} ON {part.sql} FOR EACH STATEMENT"
+                made += self._trigger(part, "open", opens, opening(self.capture))
             for action in self.capture.actions:
                 made += self._action(part, action, known)
             made += [*self._truncating(part, known), *self._guarding(part)]
@@ -208,22 +118,26 @@ class CaptureSQL:
         picked = f"{number}, {_PICKED}{f', {_FITTING}' if apart else ''}"
         return f"(SELECT {picked} FROM {source or f'rmend_{side}'}) AS {side} ({', '.join(map(name_sql, names))})"
 
-    def _insert(self, action: str, single: bool = False, apart: bool = False, source: str = "") -> str:
+    def _insert(
+        self, action: str, single: bool = False, apart: bool = False, source: str = "", by_key: bool = False
+    ) -> str:
         """The INSERT into the history; `_PICKED` stands for the columns to select from the rows that changed.
 
-        `single`: for a row alone. `apart`: `_FITTING` stands for what is put into the history of each column. `source`:
-        a table in place of the rows that changed.
+        `single`: for a row alone. `by_key`: rows are joined by the key, and not by their order. `apart`: `_FITTING`
+        stands for what is put into the history of each column. `source`: a table in place of the rows that changed.
         """
         capture = self.capture
         sides = sides_of(action)
-        numbered = len(sides) > 1 and not single
+        numbered = len(sides) > 1 and not single and not by_key
         joint = " FULL JOIN " if numbered else ", "
         rows = joint.join(self._rows(side, numbered, apart, source) for side in sides)
         user = "session_user::pg_catalog.text"
         program = "pg_catalog.current_setting('application_name')"
         said = f"CASE WHEN {program} {op('<>')} '' THEN {program} END"
         names = ["action", "changed_at", "actor", "application"]
-        values = [literal_sql(action), MOMENT, _user(capture.actor, user), _user(capture.application, said)]
+        own = zip((capture.actor, capture.application), (user, said), self.said, ("$1", "$2"), strict=True)
+        people = [default if sql is None else place if apart else name for sql, default, name, place in own]
+        values = [literal_sql(action), MOMENT, *people]
         tests = []
         if action == "update":
             names.append("changed")
@@ -239,6 +153,9 @@ class CaptureSQL:
         if apart:
             names.append("reason")
             values.append(f"CASE WHEN {' OR '.join(lost)} THEN {literal_sql(LOST)} END")
+        if by_key and action == "update":
+            key = map(name_sql, self.info.identifying)
+            tests.append(" AND ".join(f"old.{name} {op('=')} new.{name}" for name in key) or "false")
         if (told := capture.condition(action)) is not None:
             tests.append(f"({told}\n)")
         number = name_sql(self.number)
@@ -247,6 +164,28 @@ class CaptureSQL:
         order = f" ORDER BY old.{number}" if numbered else ""
         picked = f"SELECT {', '.join(values)} FROM {rows}{on}{where}{order}"
         return f"INSERT INTO {self.history} ({', '.join(names)}) {picked}"
+
+    def _vanishing(self) -> str:
+        """What records an update of which some rows were not put anywhere, as a trigger of a partition has refused
+        them: by the key, those that are not both among the old and the new rows as deletes and inserts."""
+        key = [name_sql(name) for name in self.info.identifying]
+        same = " AND ".join(f"o.{name} {op('=')} n.{name}" for name in key) or "false"
+        made = ["done := 0"]
+        for action, side, one, other in (
+            ("delete", "old", "o", "n"),
+            ("update", "", "", ""),
+            ("insert", "new", "n", "o"),
+        ):
+            if action not in self.capture.actions:
+                continue
+            there = f"EXISTS (SELECT FROM rmend_{'new' if side == 'old' else 'old'} AS {other} WHERE {same})"
+            of = f"(SELECT {one}.* FROM rmend_{side} AS {one} WHERE NOT {there}) AS {one}" if side else ""
+            made += [
+                self._insert(action, source=of, by_key=True),
+                "GET DIAGNOSTICS at := ROW_COUNT",
+                f"done := done {op('+')} at",
+            ]
+        return "; ".join(made) + ";"
 
     def _differs(self, name: str, apart: bool) -> str:
         """Whether a column has changed, letter for letter. What has become of its type since nobody knows (`apart`)."""
@@ -263,18 +202,39 @@ class CaptureSQL:
         here = ", ".join(map(name_sql, self.capture.known))
         same = f"coalesce({part.print_of(list(self.capture.known))}, 0) {op('=')} {known}"
         several = "EXISTS (SELECT FROM rmend_new OFFSET 1)" if action == "update" else "true"
+        paired = f"(SELECT pg_catalog.count(*) FROM rmend_old) {op('=')} (SELECT pg_catalog.count(*) FROM rmend_new)"
+        moves = part.kind == "p" and action == "update"
         text = f"the history of {self.info.name} belongs to another role than its triggers: refresh the capture"
         body = f"LOCK TABLE ONLY {self.history} IN ROW EXCLUSIVE MODE; how := CASE "  # it stays the one that is named
-        body += f"WHEN NOT {self._is_ours()} THEN -1 WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
-        many = self._insert(action, source=source).replace(_PICKED, here)
+        body += f"WHEN NOT {self._is_ours()} THEN -1 WHEN NOT {same} THEN 0 "
+        body += f"{f'WHEN NOT {paired} THEN 3 ' if moves else ''}WHEN {several} THEN 2 ELSE 1 END; "
+        if ordered := self.info.identifying and not source:
+            body += f"IF how {op('>=')} 0 THEN {recording(self.history)}END IF; "
+        body += self._people()
+        count = "GET DIAGNOSTICS done := ROW_COUNT"
+        many = f"{self._insert(action, source=source).replace(_PICKED, here)}; {count}"
         body += f"IF how {op('=')} 2 THEN {many if action != 'update' else _WITHOUT_JIT.replace('{}', many)}; "
         if action == "update":
-            body += f"ELSIF how {op('=')} 1 THEN {self._insert(action, single=True).replace(_PICKED, here)}; "
+            body += f"ELSIF how {op('=')} 1 THEN {self._insert(action, single=True).replace(_PICKED, here)}; {count}; "
+        if moves:
+            body += f"ELSIF how {op('=')} 3 THEN {self._vanishing().replace(_PICKED, here)} "
         body += f"ELSIF how {op('=')} 0 THEN {self._anew(part, self._insert(action, apart=True, source=source))} "
         body += f"ELSE RAISE EXCEPTION USING MESSAGE = {literal_sql(text)}; END IF; "
+        if ordered:
+            body += recorded(self.capture, f"{self.schema}.{name_sql(self.capture.trigger('order'))}")
         body = f"IF {self._unless_aside()} THEN {self._named(part) if source else ''}{body}END IF; RETURN NULL; "
-        texts = " ".join(f"{name} pg_catalog.text;" for name in ("picked", "fitting", "careful", "jit"))
-        return f"DECLARE how pg_catalog.int4; {texts} BEGIN {body}END"
+        texts = " ".join(f"{name} pg_catalog.text;" for name in ("picked", "fitting", "careful", "jit", *self.said))
+        begins = ending(self.capture) if ordered else ""
+        return f"DECLARE how pg_catalog.int4; {texts} {DECLARED}BEGIN {begins}{body}END"
+
+    def _people(self) -> str:
+        """Who does it, and with which program, by the user's own expressions: unknown where these fail."""
+        own = zip(self.said, (self.capture.actor, self.capture.application), strict=True)
+        return "".join(
+            f"BEGIN {name} := ({sql}\n)::pg_catalog.text; EXCEPTION WHEN OTHERS THEN {name} := NULL; END; "
+            for name, sql in own
+            if sql is not None
+        )
 
     def _is_ours(self) -> str:
         """Whether the history that is named is that of the functions' owner, as an expression.
@@ -300,7 +260,13 @@ class CaptureSQL:
         rows = []
         for at, one in enumerate(part.columns[name] for name in self.capture.known):
             number, kind = f"{one['number']}::pg_catalog.int2", f"{one['id']}::pg_catalog.oid"
-            rows.append(f"({at}, {number}, {literal_sql(one['type'])}, {kind}, {one['mod']})")
+            named = f"{literal_sql(one['name'])}::pg_catalog.name"
+            rows.append(f"({at}, {number}, {named}, {literal_sql(one['type'])}, {kind}, {one['mod']})")
+        there = f"a.attrelid {op('=')} TG_RELID AND NOT a.attisdropped"
+        sought = (  # a table of another number was restored, which numbers its columns anew
+            f"CASE WHEN TG_RELID {op('=')} {part.oid}::pg_catalog.oid THEN a.attnum {op('=')} k.number "
+            f"ELSE a.attname {op('=')} k.name END"
+        )
         none = "pg_catalog.concat('NULL::', k.type)"
         name = "pg_catalog.quote_ident(a.attname::pg_catalog.text)"
         same = f"a.atttypid {op('=')} k.id AND a.atttypmod {op('=')} k.mod"
@@ -310,13 +276,14 @@ class CaptureSQL:
         fitting = f"CASE WHEN a.attname IS NULL THEN {none} WHEN {same} THEN {name} ELSE {back} END"
         careful = f"CASE WHEN {same} THEN {name} ELSE {none} END"
         lists = ", ".join(f"pg_catalog.string_agg({one}, ', ' ORDER BY k.n)" for one in (picked, fitting, careful))
+        run = f"EXECUTE pg_catalog.format({_format(sql)}, picked, {_FITTED}) USING {', '.join(self.said)}"
         return (
             f"SELECT {lists} INTO picked, fitting, careful "
-            f"FROM (VALUES {', '.join(rows)}) AS k (n, number, type, id, mod) LEFT JOIN pg_catalog.pg_attribute AS a "
-            f"ON a.attrelid {op('=')} TG_RELID AND a.attnum {op('=')} k.number AND NOT a.attisdropped; "
-            f"BEGIN EXECUTE pg_catalog.format({_format(sql)}, picked, fitting); "
-            "EXCEPTION WHEN OTHERS THEN "  # a cast may be anybody's, and raise anything
-            f"EXECUTE pg_catalog.format({_format(sql)}, picked, careful); END;"
+            f"FROM (VALUES {', '.join(rows)}) AS k (n, number, name, type, id, mod) "
+            f"LEFT JOIN pg_catalog.pg_attribute AS a ON {there} AND {sought}; "
+            f"BEGIN {run.replace(_FITTED, 'fitting')}; "
+            f"EXCEPTION WHEN OTHERS THEN {run.replace(_FITTED, 'careful')}; END; "  # a cast may be anybody's
+            "GET DIAGNOSTICS done := ROW_COUNT;"
         )
 
     # -- truncating and guarding ----------------------------------------------------------------------------
@@ -336,36 +303,66 @@ class CaptureSQL:
 
     def _guarding(self, part: Part) -> list[str]:
         capture = self.capture
-        if capture.deletes == "refuse":
-            events = f"AFTER DELETE ON {part.sql} REFERENCING OLD TABLE AS rmend_old FOR EACH STATEMENT"
-            raising = f"RAISE EXCEPTION USING MESSAGE = {literal_sql(capture.says)}"
-            body = f"BEGIN IF EXISTS (SELECT FROM rmend_old) THEN {raising}; END IF; RETURN NULL; END"
-            return self._trigger(part, "guard", events, body)
-        if capture.deletes != "mark" or part.kind == "p":
+        if capture.deletes == "record":
             return []
+        events = f"AFTER DELETE ON {part.sql} REFERENCING OLD TABLE AS rmend_old FOR EACH STATEMENT"
+        refused = f"RAISE EXCEPTION USING MESSAGE = {literal_sql(capture.says)}"
+        body = f"BEGIN IF EXISTS (SELECT FROM rmend_old) THEN {refused}; END IF; RETURN NULL; END"
+        made = self._trigger(part, "guard", events, body)
+        if capture.deletes == "mark" and part.kind != "p":
+            made += self._marking(part, refused)
+        return made
+
+    def _marking(self, part: Part, refused: str) -> list[str]:
+        """Marks what is deleted, with the rights of whoever deletes, as triggers of others run then.
+
+        An update that moves a row to another partition deletes it from the first; it has noted the row just before.
+        Nobody gains by a note of their own: a row that is deleted all the same is refused in the end.
+        """
+        capture, made = self.capture, list[str]()
         merge = literal_sql(f'rows of {self.info.name} are marked, not deleted: set delete = "mark" in the job')
         sets = ", ".join(f"{name_sql(name)} = {sql}" for name, sql in capture.mark.items())
-        body = (
-            f"BEGIN {self._named(part)}IF NOT ({self._unless_aside()}) THEN "
-            f"RAISE EXCEPTION USING MESSAGE = {merge}; END IF; "
-            f"UPDATE ONLY {part.sql} SET {sets} WHERE ctid {op('=')} OLD.ctid; RETURN NULL; END"
-        )
-        return self._trigger(part, "guard", f"BEFORE DELETE ON {part.sql} FOR EACH ROW", body)
+        body = f"IF NOT ({self._unless_aside()}) THEN RAISE EXCEPTION USING MESSAGE = {merge}; END IF; "
+        if len(self.parts) > 1:
+            moving = literal_sql(f"rmend.m{capture.token}")
+            row = "pg_catalog.concat(TG_RELID, OLD.ctid)"
+            noted = f"said := pg_catalog.set_config({moving}, {row}, true)"
+            noting = f"DECLARE said pg_catalog.text; BEGIN {noted}; RETURN NEW; END"
+            made += self._trigger(part, "moving", f"BEFORE UPDATE ON {part.sql} FOR EACH ROW", noting)
+            body += f"IF pg_catalog.current_setting({moving}, true) {op('=')} {row} THEN RETURN OLD; END IF; "
+        gone = []
+        for table, columns in self.home.refers:
+            there = " AND ".join(f"p.{name_sql(theirs)} {op('=')} OLD.{name_sql(own)}" for own, theirs in columns)
+            some = " AND ".join(f"OLD.{name_sql(own)} IS NOT NULL" for own, _ in columns)
+            gone.append(f"({some} AND NOT EXISTS (SELECT FROM {table} AS p WHERE {there}))")
+        if gone:  # a row is deleted with another one, to which it would go on to refer
+            body += f"IF pg_catalog.pg_trigger_depth() {op('>')} 1 AND ({' OR '.join(gone)}) THEN {refused}; END IF; "
+        body += f"UPDATE ONLY {part.sql} SET {sets} WHERE ctid {op('=')} OLD.ctid; "
+        body = f"BEGIN {self._named(part)}{body}IF NOT FOUND THEN {refused}; END IF; RETURN NULL; END"
+        return [*made, *self._trigger(part, "mark", f"BEFORE DELETE ON {part.sql} FOR EACH ROW", body)]
 
     # -- how it is spelled ----------------------------------------------------------------------------------
 
     def _trigger(self, part: Part, what: str, events: str, body: str) -> list[str]:
-        name = name_sql(self.capture.trigger(what, part.at if len(self.parts) > 1 else None))
-        function = f"{self.schema}.{name}"
-        settings = "SET search_path = pg_catalog, pg_temp"
+        at = part.at if len(self.parts) > 1 else None
+        name = name_sql(self.capture.trigger(what, at))
+        made = self._function(what, body, "", "trigger", at)
+        return [*made, f"CREATE TRIGGER {name} {events} EXECUTE FUNCTION {self.schema}.{name}()"]
+
+    def _function(self, what: str, body: str, given: str, gives: str, at: int | None = None) -> list[str]:
+        function = f"{self.schema}.{name_sql(self.capture.trigger(what, at))}"
+        settings = "" if what in ("open", "moving") else "SET search_path = pg_catalog, pg_temp"
+        if what not in ("open", "moving", "mark"):
+            settings = f"SECURITY DEFINER {settings}"
         if "\\" in body:  # of a user's own SQL: a session may give the backslash a meaning
             settings += " SET standard_conforming_strings = on"
+        if what == "truncate":  # the rows that it hides would be removed, too
+            settings += " SET row_security = off"
         return [
-            f"CREATE FUNCTION {function}() RETURNS pg_catalog.trigger LANGUAGE plpgsql SECURITY DEFINER {settings} AS "
-            f"{_dollars('#variable_conflict use_column' + chr(10) + body)}",
-            f"REVOKE ALL ON FUNCTION {function}() FROM PUBLIC",
-            *([f"ALTER FUNCTION {function}() OWNER TO {name_sql(self.home.owner)}"] if self.home.other else []),
-            f"CREATE TRIGGER {name} {events} EXECUTE FUNCTION {function}()",
+            f"CREATE FUNCTION {function}({given}) RETURNS pg_catalog.{gives} LANGUAGE plpgsql "
+            f"{settings} AS {_dollars('#variable_conflict use_column' + chr(10) + body)}",
+            f"REVOKE ALL ON FUNCTION {function}({given}) FROM PUBLIC",
+            *([f"ALTER FUNCTION {function}({given}) OWNER TO {name_sql(self.home.owner)}"] if self.home.other else []),
         ]
 
 
@@ -378,10 +375,6 @@ def _changed(differ: Mapping[str, str]) -> str:
     if len(joined) > 1:
         joined = [f"pg_catalog.concat_ws(', ', {', '.join(_or_null(one) for one in joined)})"]
     return f"pg_catalog.concat('[', {joined[0]}, ']')"
-
-
-def _user(own: str | None, default: str) -> str:
-    return f"({own}\n)::pg_catalog.text" if own is not None else default
 
 
 def _format(sql: str) -> str:

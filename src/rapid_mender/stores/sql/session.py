@@ -368,7 +368,13 @@ class SQLSession(SQLCapturing):
         link.define(f"CREATE INDEX {self._q(name)} ON {table.sql} ({', '.join(map(self._q, columns))})")
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
+        self._alter(name, self.add_columns_sql(self._named(name).info, list(columns)))
+
+    def widen_columns(self, name: str, columns: Iterable[Column]) -> None:
+        self._alter(name, self.widen_sql(self._named(name).info, list(columns)))
+
+    def _alter(self, name: str, statements: Iterable[str]) -> None:
         link = self._write.drained()
-        for sql in self.add_columns_sql(self._named(name).info, list(columns)):
+        for sql in statements:
             link.define(sql)
         self._by_name.pop(name, None)

@@ -362,9 +362,13 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
         return None
 
     def add_columns(self, name: str, columns: Iterable[Column]) -> None:
-        info = self.find(name)
-        assert info is not None
-        for sql in self.add_columns_sql(info, list(columns)):
+        self._alter(name, self.add_columns_sql(self.describe(name), list(columns)))
+
+    def widen_columns(self, name: str, columns: Iterable[Column]) -> None:
+        self._alter(name, self.widen_sql(self.describe(name), list(columns)))
+
+    def _alter(self, name: str, statements: Iterable[str]) -> None:
+        for sql in statements:
             self._write.later(lambda link, sql=sql: link.run(sql))  # type: ignore[misc]
         self._forget(name)
 

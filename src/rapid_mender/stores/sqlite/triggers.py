@@ -16,6 +16,7 @@ from ...core.schema import TableInfo
 from ..contract import Capture, Trigger
 from ..sql.text import name_sql, text_sql
 from .link import Link
+from .unique import Unique
 
 ASIDE = "rmend_aside"
 MOMENT = "strftime('%Y-%m-%d %H:%M:%f000Z', 'now')"
@@ -24,15 +25,18 @@ MOMENT = "strftime('%Y-%m-%d %H:%M:%f000Z', 'now')"
 class CaptureSQL:
     """The triggers of one capture."""
 
-    def __init__(self, info: TableInfo, finders: Sequence[str], capture: Capture) -> None:
-        self.info, self.capture = info, capture
+    def __init__(
+        self, info: TableInfo, finders: Sequence[str], unique: Sequence[Unique], references: Sequence[str],
+        capture: Capture,
+    ) -> None:  # fmt: skip
+        """`references`: tests whether the row OLD refers to a row that is not there any more."""
+        self.info, self.capture, self.references = info, capture, references
         self.table, self.history = name_sql(info.name), name_sql(capture.history)
         self.finders = [name_sql(name) for name in finders]
         self.replaced = name_sql(f"rmend_replaced_{capture.token}")
-        by_number = [(name,) for name in finders if name not in info]
-        keys = [one for one in (info.primary_key, *info.unique) if one]
-        self.keys = [tuple(key) for key in dict.fromkeys(map(tuple, [*by_number, *keys]))]
-        self.moves = list(dict.fromkeys(name for key in self.keys for name in key if name in info))
+        by_number = [Unique(f"t.{name_sql(one)} = NEW.{name_sql(one)}", (one,)) for one in finders if one not in info]
+        self.unique = [*by_number, *unique]
+        self.moves = list(dict.fromkeys(name for one in self.unique for name in one.columns))
         """The columns by which a row that is updated may come where another stands."""
 
     def statements(self) -> list[str]:
@@ -41,7 +45,7 @@ class CaptureSQL:
         made = [f"CREATE TABLE IF NOT EXISTS {ASIDE} (table_name TEXT PRIMARY KEY) WITHOUT ROWID"]
         finders = [f"f{at}" for at in range(len(self.finders))]
         listed = ", ".join([*finders, *(f"c{at}" for at in range(len(capture.known)))])
-        put_by = bool(self.keys) and ("delete" in capture.actions or capture.deletes != "record")
+        put_by = bool(self.unique) and ("delete" in capture.actions or capture.deletes != "record")
         if put_by:
             made.append(f"CREATE TABLE {self.replaced} (change_no, {listed})")
             made += self._putting_by()
@@ -80,7 +84,8 @@ class CaptureSQL:
         values = [text_sql(action), MOMENT, *who]
         if capture.after:  # what was removed of the history had higher numbers than what it has
             names.append("change_no")
-            values.append(f"max(coalesce({self._newest()}, 0), {capture.after}) + 1")
+            turn = "row_number() OVER ()" if rows else "1"  # a number that is taken would be replaced, by REPLACE
+            values.append(f"max(coalesce({self._newest()}, 0), {capture.after}) + {turn}")
         if action == "update":
             names.append("changed")
             values.append(f"'[' || substr({self._changed()}, 3) || ']'")
@@ -110,16 +115,15 @@ class CaptureSQL:
             when = f"NOT {moved} AND {differs} AND {self._unless_aside()}"
             made.append(self._trigger("update", "AFTER UPDATE", when, record))
             record = record.rstrip("; ") + f"{' AND' if ' WHERE (' in record else ' WHERE'} {differs}; "
-        listed = ", ".join(map(name_sql, self.moves))
-        when = f"{moved} AND {self._unless_aside()}"
-        made.append(self._trigger("move", f"AFTER UPDATE OF {listed}", when, gone + record))
+        when = f"{moved} AND {self._unless_aside()}"  # OF some columns would not see those that are computed, or rowid
+        made.append(self._trigger("move", "AFTER UPDATE", when, gone + record))
         return made
 
     # -- rows that REPLACE removes --------------------------------------------------------------------------
 
     def _putting_by(self) -> list[str]:
         """Triggers that keep the rows which stand where a row is to be put."""
-        there = [f"({' AND '.join(f't.{name_sql(name)} = NEW.{name_sql(name)}' for name in key)})" for key in self.keys]
+        there = [f"({one.there})" for one in self.unique]
         columns = ", ".join(f"t.{name}" for name in [*self.finders, *map(name_sql, self.capture.known)])
 
         def put_by(where: str) -> str:
@@ -132,18 +136,17 @@ class CaptureSQL:
         exists = f"(EXISTS (SELECT 1 FROM {self.replaced}) OR {exists}) AND {self._unless_aside()}"
         made = [self._trigger("before_insert", "BEFORE INSERT", exists, put_by(" OR ".join(there)))]
         if self.moves:
-            itself = " AND ".join(f"t.{name_sql(name)} IS OLD.{name_sql(name)}" for name in self.keys[0])
+            itself = " AND ".join(f"t.{name} IS OLD.{name}" for name in self.finders)
             tests = [
-                f"(({_balanced([_differs(name) for name in key], 'OR')}) AND EXISTS "
-                f"(SELECT 1 FROM {self.table} AS t WHERE {one} AND NOT ({itself})))"
-                for key, one in zip(self.keys, there, strict=True)
-                if all(name in self.info for name in key)
+                f"(({_balanced([_differs(name) for name in one.columns], 'OR')}) AND EXISTS "
+                f"(SELECT 1 FROM {self.table} AS t WHERE {one.there} AND NOT ({itself})))"
+                for one in self.unique
+                if one.columns
             ]
-            listed = ", ".join(map(name_sql, self.moves))
             body = put_by(f"({' OR '.join(there)}) AND NOT ({itself})")
             some = f"EXISTS (SELECT 1 FROM {self.replaced})"  # put by for a row that then was not put
             when = f"({' OR '.join([some, *tests])}) AND {self._unless_aside()}"
-            made.append(self._trigger("before_update", f"BEFORE UPDATE OF {listed}", when, body))
+            made.append(self._trigger("before_update", "BEFORE UPDATE", when, body))
         return made
 
     def _newest(self) -> str:
@@ -172,11 +175,13 @@ class CaptureSQL:
         if capture.deletes == "refuse":
             return f"SELECT RAISE(ABORT, {text_sql(capture.says)}); "
         sets = ", ".join(f"{name_sql(name)} = {sql}" for name, sql in capture.mark.items())
-        same = " AND ".join(f"{name_sql(name)} = OLD.{name_sql(name)}" for name in self.keys[0])
+        same = " AND ".join(f"{name} = OLD.{name}" for name in self.finders)
         merge = text_sql(f'rows of {self.info.name} are marked, not deleted: set delete = "mark" in the job')
+        lost = " OR ".join(self.references)
+        refused = f"SELECT RAISE(ABORT, {text_sql(capture.says)}) WHERE {lost}; " if lost else ""
         return (
-            f"SELECT RAISE(ABORT, {merge}) WHERE {self._aside()}; UPDATE {self.table} SET {sets} WHERE {same}; "
-            "SELECT RAISE(IGNORE); "
+            f"SELECT RAISE(ABORT, {merge}) WHERE {self._aside()}; {refused}"
+            f"UPDATE {self.table} SET {sets} WHERE {same}; SELECT RAISE(IGNORE); "
         )
 
 
