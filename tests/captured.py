@@ -6,6 +6,7 @@ from __future__ import annotations
 
 import random
 import sqlite3
+import subprocess
 import sys
 import tempfile
 from contextlib import closing
@@ -171,6 +172,8 @@ class Life:
             wide,
             f"UPDATE t SET b = '{'w' * 60}' WHERE id < 3" if self.kind != "sqlite" else "",
         ]
+        if names[-1][0] == "e" and self.kind != "sqlite":
+            moves.append(f"ALTER TABLE t DROP COLUMN {names[-1]}")
         if self.kind == "postgresql":
             moves += ["ALTER TABLE t RENAME b TO bb", "ALTER TABLE t RENAME bb TO b"]
         self.run(self.dice.choice(moves))
@@ -181,7 +184,12 @@ class Life:
     def copy(self) -> None:
         """Go on in a copy of the database, or a dump under another name."""
         self.check()
-        base = self.base.copied()
+        if self.kind == "postgresql" and self.dice.random() < 0.5:  # columns get other numbers
+            dump = subprocess.run(["pg_dump", self.base.url], capture_output=True, check=True).stdout
+            base = Base(self.kind, self.base.folder)
+            subprocess.run(["psql", "-q", "-v", "ON_ERROR_STOP=1", base.url], input=dump, capture_output=True, check=True)
+        else:
+            base = self.base.copied()
         self.base.close()
         self.base = base
 

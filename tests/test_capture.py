@@ -735,3 +735,126 @@ def test_a_dump_of_a_captured_database_is_another_database(tmp_path: Path) -> No
             second.close()
     finally:
         first.close()
+
+
+@pytest.mark.postgresql
+def test_what_triggers_do_not_see_is_told(tmp_path: Path) -> None:
+    parts = [
+        "CREATE TABLE t (id int, a int, b int, PRIMARY KEY (id, a)) PARTITION BY LIST (a)",
+        *(f"CREATE TABLE t{n} PARTITION OF t FOR VALUES IN ({n})" for n in (1, 2)),
+    ]
+    others = ["CREATE TABLE u (id int PRIMARY KEY DEFERRABLE, a int)", "CREATE TABLE v () INHERITS (u)"]
+    with databases.table("postgresql", tmp_path, *parts, *others) as (url, run):
+        rm.capture(url, "t")
+        told = str(rm.capture(url, "u").notes)
+        for word in ("public.v, which inherits", "u_pkey is checked at the commit only"):
+            assert word in told
+        run("ALTER TABLE t DETACH PARTITION t1", "CREATE TABLE t3 PARTITION OF t FOR VALUES IN (3)", "ALTER TABLE t DROP COLUMN b", "ALTER TABLE t ADD b int")
+        run(f"ALTER ROLE postgres IN DATABASE {url.rpartition('/')[2]} SET session_replication_role = replica")
+        notes = {one.table: " ".join(one.notes) for one in rm.captures(url)}
+        warned = " ".join(rm.check(rm.Job(store=url, table="t", key=["id", "a"])).warnings)
+        for word in ("t1 is recorded too", "t3 is new among", "'b' is another one"):
+            assert word in notes["t"]
+            assert word in warned
+        assert "session_replication_role" in notes["u"]
+        rm.refresh_capture(url, "t")
+        assert all(word not in str(rm.captures(url)[0].notes) for word in ("recorded too", "new among", "another one"))
+
+
+@pytest.mark.postgresql
+def test_a_mark_moves_with_its_partition_and_leaves_nothing_dangling(tmp_path: Path) -> None:
+    made = ["CREATE TABLE p (id int PRIMARY KEY)", "INSERT INTO p VALUES (1), (2)"]
+    made.append("CREATE TABLE t (id int, a int, gone bool DEFAULT false, p int REFERENCES p ON DELETE CASCADE, PRIMARY KEY (id, a)) PARTITION BY LIST (a)")
+    made += [f"CREATE TABLE t{n} PARTITION OF t FOR VALUES IN ({n})" for n in (1, 2)]
+    with databases.table("postgresql", tmp_path, *made) as (url, _), writer("postgresql", url, tmp_path) as write:
+        rm.capture(url, "t", deletes="mark", mark={"gone": "true"}, says="they stay")
+        assert (
+            write("INSERT INTO t VALUES (1, 1, false, 1), (2, 1, false, 2), (3, 1, false, 2)", "UPDATE t SET a = 2 WHERE id = 2", "DELETE FROM t WHERE id = 3")
+            is None
+        )
+        forged = "SELECT 'rmend.m' || substr(tgname, 15, 12) FROM pg_trigger WHERE tgname ^@ 'rmend_capture_' LIMIT 1"
+        for refused in ("DELETE FROM p WHERE id = 1", f"DELETE FROM t WHERE set_config(({forged}), concat(tableoid, ctid), true) IS NOT NULL"):
+            assert "they stay" in str(write(refused))
+        assert sorted((row["id"], row["a"], row["gone"]) for row in rows(url, "t")) == [(1, 1, False), (2, 2, False), (3, 1, True)]
+        assert replayed([], url, "t", ["id", "a"]) == sorted(rows(url, "t"), key=repr)
+        who = "CREATE FUNCTION who() RETURNS trigger LANGUAGE plpgsql AS $$ BEGIN RAISE EXCEPTION 'run as %', current_user; END $$"
+        assert (
+            write(
+                f"CREATE ROLE r_{url[-9:]}",
+                "GRANT ALL ON t, t1 TO r_" + url[-9:],
+                who,
+                "CREATE TRIGGER w BEFORE UPDATE ON t1 FOR EACH ROW EXECUTE FUNCTION who()",
+            )
+            is None
+        )
+        assert f"run as r_{url[-9:]}" in str(write(f"SET ROLE r_{url[-9:]}", "DELETE FROM t WHERE id = 1"))
+        write("RESET ROLE", f"DROP OWNED BY r_{url[-9:]}", f"DROP ROLE r_{url[-9:]}")
+
+
+@databases.both
+def test_who_did_it_is_unknown_where_the_expression_fails(kind: str, tmp_path: Path) -> None:
+    made = [f"CREATE TABLE t {PLAIN}", "CREATE TABLE who (name varchar(9))", "INSERT INTO who VALUES ('ann')"]
+    with databases.table(kind, tmp_path, *made) as (url, run):
+        with pytest.raises(rm.JobError, match="actor"):
+            rm.capture(url, "t", actor="(SELECT nobody FROM who)")
+        rm.capture(url, "t", actor="(SELECT name FROM public.who)" if kind == "postgresql" else "(SELECT name FROM who)")
+        run(
+            "INSERT INTO t VALUES (1, 'a')",
+            "INSERT INTO who VALUES ('bob')",
+            "UPDATE t SET v = 'b'",
+            "ALTER TABLE t ADD COLUMN more integer",
+            "UPDATE t SET v = 'c'",
+        )
+        assert rm.history(url, "t")["actor"].to_pylist() == ["ann", None, None]
+        run("DROP TABLE t_history", "DELETE FROM who")
+        with pytest.raises(StoreError):
+            run("UPDATE t SET v = 'd'")
+        assert "writers are refused" in str(rm.captures(url)[0].notes)
+        rm.refresh_capture(url, "t")
+        run("UPDATE t SET v = 'e'")
+        assert rm.history(url, "t").num_rows == 1
+        assert "had lost" in str(rm.verify(url, "t").holes)
+
+
+WIDER = [
+    ("varchar(10)", "varchar(400)", "x" * 300),
+    ("smallint", "bigint", 1 << 40),
+    ("decimal(6, 2)", "decimal(20, 2)", 12345678901),
+    ("varchar(40)", "varchar(9)", "short"),
+]
+
+
+@every
+@pytest.mark.parametrize("is_captured", [False, True])
+def test_a_history_gets_as_wide_as_its_table(kind: str, is_captured: bool, tmp_path: Path) -> None:
+    first = ", ".join(f"c{at} {was}" for at, (was, _, _) in enumerate(WIDER))
+    then = ", ".join(f"c{at} {now}" for at, (_, now, _) in enumerate(WIDER))
+    with databases.table(kind, tmp_path, f"CREATE TABLE t (id integer NOT NULL PRIMARY KEY, x integer, {first})") as (url, run):
+        if is_captured:
+            rm.capture(url, "t")
+        job = rm.Job(store=url, table="t", key=["id"])
+        rm.merge(job, [{"id": 1, **{f"c{at}": 12 for at in range(len(WIDER))}}])
+        to = {"postgresql": "ALTER c{} TYPE {}", "mariadb": "MODIFY c{} {}"}.get(kind, "")
+        if to:
+            run(*(f"ALTER TABLE t {to.format(at, now)}" for at, (_, now, _) in enumerate(WIDER)))
+        else:
+            run(
+                f"CREATE TABLE n (id integer NOT NULL PRIMARY KEY, x integer, {then})",
+                "INSERT INTO n SELECT * FROM t",
+                "DROP TABLE t",
+                "ALTER TABLE n RENAME TO t",
+            )
+        assert rm.check(job).problems == []
+        wide = {f"c{at}": value for at, (_, _, value) in enumerate(WIDER)}
+        result = rm.merge(job, [{"id": 1, **wide}, {"id": 2, **wide}])
+        assert (result.counts["update"], result.counts["insert"]) == (1, 1)
+        last = rm.history(url, "t").to_pylist()[-1]
+        assert {name: last[f"new_{name}"] for name in wide} == wide
+        rm.undo(url, result.batch)
+        assert [row["c1"] for row in rows(url, "t")] == [12]
+        assert rm.verify(url, "t").differences.num_rows == 0
+        run("ALTER TABLE t ALTER x TYPE text" if kind == "postgresql" else "ALTER TABLE t MODIFY x varchar(9)" if kind == "mariadb" else "SELECT 1")
+        if kind != "sqlite":
+            assert "Rename t_history" in str(rm.check(job).problems)
+            with pytest.raises(StoreError, match="neither holds"):
+                rm.merge(job, [{"id": 1, "x": "word"}])

@@ -336,7 +336,8 @@ class CaptureSQL:
             some = " AND ".join(f"OLD.{name_sql(own)} IS NOT NULL" for own, _ in columns)
             gone.append(f"({some} AND NOT EXISTS (SELECT FROM {table} AS p WHERE {there}))")
         if gone:  # a row is deleted with another one, to which it would go on to refer
-            body += f"IF pg_catalog.pg_trigger_depth() {op('>')} 1 AND ({' OR '.join(gone)}) THEN {refused}; END IF; "
+            nested = f"pg_catalog.pg_trigger_depth() {op('>')} 1"  # apart, as the tests need a right to the other table
+            body += f"IF {nested} THEN IF {' OR '.join(gone)} THEN {refused}; END IF; END IF; "
         body += f"UPDATE ONLY {part.sql} SET {sets} WHERE ctid {op('=')} OLD.ctid; "
         body = f"BEGIN {self._named(part)}{body}IF NOT FOUND THEN {refused}; END IF; RETURN NULL; END"
         return [*made, *self._trigger(part, "mark", f"BEFORE DELETE ON {part.sql} FOR EACH ROW", body)]
