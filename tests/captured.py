@@ -222,7 +222,7 @@ def main(kind: str, rounds: int, seed: int) -> None:
             except Exception as error:
                 if (failed := failed + 1) > 9:
                     break
-                print(f"{number}: {type(error).__name__} {error} {error.__notes__}"[:900], flush=True)
+                print(f"{number}: {type(error).__name__} {error} {getattr(error, '__notes__', '')}"[:900], flush=True)
     sys.exit(f"{failed} of {rounds} failed" if failed else 0)
 
 

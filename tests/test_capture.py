@@ -858,3 +858,17 @@ def test_a_history_gets_as_wide_as_its_table(kind: str, is_captured: bool, tmp_p
             assert "Rename t_history" in str(rm.check(job).problems)
             with pytest.raises(StoreError, match="neither holds"):
                 rm.merge(job, [{"id": 1, "x": "word"}])
+
+
+@every
+def test_a_table_that_got_another_name_leaves_no_triggers_behind(kind: str, tmp_path: Path) -> None:
+    with databases.table(kind, tmp_path, f"CREATE TABLE t {PLAIN}") as (url, run):
+        rm.capture(url, "t")
+        run("ALTER TABLE t RENAME TO other", "INSERT INTO other VALUES (1, 'a')")
+        assert [one.state for one in rm.captures(url)] == ["broken"]
+        rm.stop_capture(url, "t")
+        rm.capture(url, "other")
+        run("INSERT INTO other VALUES (2, 'a')")
+        with closing(databases.driver(url)) as connection:
+            (cursor := connection.cursor()).execute("SELECT count(*) FROM t_history")
+            assert (cursor.fetchone()[0], rm.history(url, "other").num_rows) == (1, 1)

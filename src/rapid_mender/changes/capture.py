@@ -142,8 +142,9 @@ def stop_capture(store: str | Store, table: str, *, preview: bool = False) -> li
     `preview`, would be. Raises JobError if the table is not captured."""
     with opened(store) as place, place.begin(not preview) as session:
         gone = rows_of(session, CAPTURES, table_name=table) if session.find(table) is None else []
-        if gone:  # with its triggers
+        if gone:  # with its triggers, unless it has another name now
             statements = [session.note_sql(CAPTURES, {}, row["capture_no"], ()) for row in gone]
+            statements += [sql for row in gone for sql in session.orphans_sql(row["token"])]
             if not preview:
                 session.define(None, statements)
             return statements

@@ -226,6 +226,10 @@ class Capturing:
         where `release_sql` does not."""
         return []
 
+    def orphans_sql(self, token: str) -> list[str]:
+        """The statements that drop all that a capture has, where there is no table of its name any more."""
+        raise NotImplementedError
+
     def add_columns_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
         """The statements that add nullable columns to a table."""
         raise NotImplementedError

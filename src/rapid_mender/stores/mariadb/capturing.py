@@ -14,7 +14,7 @@ from ...core.own_tables import CAPTURES_TABLE, history_info, history_name
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..contract import Capture, Condition, Selection, Trigger
-from ..contract.capture import Options
+from ..contract.capture import PREFIX, Options
 from ..sql.capturing import SQLCapturing
 from ..sql.link import Pick
 from ..sql.text import text_sql
@@ -133,6 +133,13 @@ class MariaDBCapturing(SQLCapturing):
         )
         mine = [row["n"] for row in rows if Trigger(row["n"], "").token == token]
         return [f"DROP TRIGGER {quoted(schema)}.{quoted(one)}" for one in mine]
+
+    def orphans_sql(self, token: str) -> list[str]:
+        rows = self._write.drained().ask(
+            "SELECT TRIGGER_SCHEMA AS s, TRIGGER_NAME AS n FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = "
+            f"DATABASE() AND LEFT(TRIGGER_NAME, {len(PREFIX) + len(token)}) = {text_sql(PREFIX + token)} ORDER BY 2"
+        )
+        return [f"DROP TRIGGER {quoted(row['s'])}.{quoted(row['n'])}" for row in rows]
 
     def not_seen(self, info: TableInfo, told: Options) -> list[str]:
         link: MariaDBLink = self._write.drained()

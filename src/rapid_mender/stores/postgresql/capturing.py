@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 from collections.abc import Sequence
+from typing import Any
 
 import pyarrow as pa
 
@@ -88,13 +89,20 @@ class PostgreSQLCapturing(SQLCapturing):
         rows = [row for row in link.answer(TRIGGERS.format(info.identity)) if Trigger(row["name"], "").token == token]
         # also what is left where the table was made anew, or another one has taken its name
         rows += link.answer(FUNCTIONS.format(text_sql(schema), text_sql(f"{PREFIX}{token}_")))
+        return self._drops(rows, schema)
+
+    def orphans_sql(self, token: str) -> list[str]:
+        link: PostgreSQLLink = self._write.drained()
+        return self._drops(link.answer(FUNCTIONS.format("''", text_sql(f"{PREFIX}{token}_"))), "")
+
+    def _drops(self, rows: Sequence[dict[str, Any]], schema: str) -> list[str]:
         drops = dict.fromkeys(
             f"DROP TRIGGER {name_sql(row['name'])} ON {name_sql(row['schema'])}.{name_sql(row['relation'])}"
             for row in rows
             if row["relation"] is not None
         )
-        names = {row["function"]: row.get("given", "") for row in rows}
-        made = (f"{name_sql(schema)}.{name_sql(name)}({given})" for name, given in names.items())
+        names = {(row.get("home", schema), row["function"]): row.get("given", "") for row in rows}
+        made = (f"{name_sql(home)}.{name_sql(name)}({given})" for (home, name), given in names.items())
         return [*drops, *(f"DROP FUNCTION IF EXISTS {one}" for one in made)]
 
     def define(self, info: TableInfo | None, statements: Sequence[str], switching: Sequence[str] = ()) -> None:

@@ -40,6 +40,13 @@ _ORDERING = """
 DECLARE k record; moved int8[]; behind int8[]; more int8[]; still int8[]; whole bool; good bool[];
   i int4; j int4; p int4; q int4; has text; mine bool; top int8 := pg_current_xact_id()::text::int8;
 BEGIN
+  IF NOT EXISTS (WITH t AS (
+      SELECT h.change_no > before AS mine, {old} FROM {history} AS h
+      WHERE h.change_no > since AND h.batch_no IS NULL AND h.action <> 'insert'
+      UNION ALL SELECT h.change_no > before, {new} FROM {history} AS h
+      WHERE h.change_no > since AND h.batch_no IS NULL AND h.action <> 'delete')
+    SELECT FROM t GROUP BY {keys} HAVING bool_or(mine) AND bool_or(NOT mine))
+  THEN RETURN; END IF;
   FOR k IN WITH {touches}, c AS (
       SELECT t.*, lag(n) OVER one AS prior, lag(becomes) OVER one AS been
       FROM t WINDOW one AS (PARTITION BY {keys} ORDER BY n)
@@ -98,7 +105,8 @@ BEGIN
     SELECT n, nextval({sequence}) AS m
     FROM (SELECT n FROM o ORDER BY CASE WHEN mine THEN n ELSE after END, NOT mine, n) AS n
   )
-  UPDATE {history} AS h SET change_no = m.m, changed_at = clock_timestamp() FROM m WHERE h.change_no = m.n;
+  UPDATE {history} AS h SET change_no = m.m, changed_at = clock_timestamp() FROM m
+  WHERE h.change_no = m.n AND h.change_no > since;
 EXCEPTION WHEN OTHERS THEN RETURN; -- such as a column that has another name by now
 END"""
 """Where the changes of a key do not follow from each other as they were recorded, or do not end with what the table
@@ -196,5 +204,5 @@ def ordering(info: TableInfo, table: str, history: str, capture: Capture, types:
         touches=touches, keys=", ".join(names), of_b=", ".join(f"b.{name}" for name in names), history=history,
         on=" AND ".join(f"a.{name} = b.{name}" for name in names), sequence=sequence(history), table=table,
         found=" AND ".join(f"{one} = a.{name}" for one, name in zip(row, names, strict=True)),
-        stands=whole(f"r.{name_sql(name)}" for name in capture.known),
+        stands=whole(f"r.{name_sql(name)}" for name in capture.known), old=listed(old), new=listed(new),
     )  # fmt: skip

@@ -48,12 +48,12 @@ ORDER BY c.oid <> {0}::oid, c.relname, g.tgname""").replace("{setting}", PINNED)
 """The triggers of a table and of its partitions."""
 FUNCTIONS = catalog_sql("""
 SELECT p.proname::text AS function, g.tgname::text AS name, n.nspname::text AS schema, c.relname::text AS relation,
-  pg_get_function_identity_arguments(p.oid) AS given
+  pg_get_function_identity_arguments(p.oid) AS given, f.nspname::text AS home
 FROM pg_proc p JOIN pg_namespace f ON f.oid = p.pronamespace
 LEFT JOIN pg_trigger g ON g.tgfoid = p.oid AND NOT g.tgisinternal AND g.tgparentid = 0
 LEFT JOIN pg_class c ON c.oid = g.tgrelid LEFT JOIN pg_namespace n ON n.oid = c.relnamespace
-WHERE f.nspname = {0} AND starts_with(p.proname::text, {1}) ORDER BY 1, 2""")
-"""The functions of a schema whose names begin with a text, and the triggers that call them."""
+WHERE (f.nspname = {0} OR {0} = '') AND starts_with(p.proname::text, {1}) ORDER BY 1, 2""")
+"""The functions of a schema, or of all, whose names begin with a text, and the triggers that call them."""
 ASTRAY = catalog_sql("""
 SELECT n.nspname::text || '.' || c.relname::text AS name, p.relid IS NOT NULL AS belongs
 FROM pg_class c JOIN pg_namespace n ON n.oid = c.relnamespace

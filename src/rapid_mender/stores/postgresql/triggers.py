@@ -171,20 +171,16 @@ class CaptureSQL:
         key = [name_sql(name) for name in self.info.identifying]
         same = " AND ".join(f"o.{name} {op('=')} n.{name}" for name in key) or "false"
         made = ["done := 0"]
-        for action, side, one, other in (
-            ("delete", "old", "o", "n"),
-            ("update", "", "", ""),
-            ("insert", "new", "n", "o"),
-        ):
-            if action not in self.capture.actions:
-                continue
-            there = f"EXISTS (SELECT FROM rmend_{'new' if side == 'old' else 'old'} AS {other} WHERE {same})"
-            of = f"(SELECT {one}.* FROM rmend_{side} AS {one} WHERE NOT {there}) AS {one}" if side else ""
-            made += [
-                self._insert(action, source=of, by_key=True),
-                "GET DIAGNOSTICS at := ROW_COUNT",
-                f"done := done {op('+')} at",
-            ]
+        both = (
+            ("delete", "rmend_old AS o", "rmend_new AS n"),
+            ("update", "", ""),
+            ("insert", "rmend_new AS n", "rmend_old AS o"),
+        )
+        for action, those, others in both:
+            of = f"(SELECT {those[-1:]}.* FROM {those} WHERE NOT EXISTS (SELECT FROM {others} WHERE {same})) AS x"
+            if action in self.capture.actions:
+                made.append(self._insert(action, source=of if those else "", by_key=True))
+                made += ["GET DIAGNOSTICS at := ROW_COUNT", f"done := done {op('+')} at"]
         return "; ".join(made) + ";"
 
     def _differs(self, name: str, apart: bool) -> str:
@@ -206,8 +202,9 @@ class CaptureSQL:
         moves = part.kind == "p" and action == "update"
         text = f"the history of {self.info.name} belongs to another role than its triggers: refresh the capture"
         body = f"LOCK TABLE ONLY {self.history} IN ROW EXCLUSIVE MODE; how := CASE "  # it stays the one that is named
-        body += f"WHEN NOT {self._is_ours()} THEN -1 WHEN NOT {same} THEN 0 "
-        body += f"{f'WHEN NOT {paired} THEN 3 ' if moves else ''}WHEN {several} THEN 2 ELSE 1 END; "
+        body += f"WHEN NOT {self._is_ours()} THEN -1 "
+        body += f"WHEN NOT {paired} THEN CASE WHEN {same} THEN 3 ELSE 4 END " if moves else ""
+        body += f"WHEN NOT {same} THEN 0 WHEN {several} THEN 2 ELSE 1 END; "
         if ordered := self.info.identifying and not source:
             body += f"IF how {op('>=')} 0 THEN {recording(self.history)}END IF; "
         body += self._people()
@@ -218,6 +215,8 @@ class CaptureSQL:
             body += f"ELSIF how {op('=')} 1 THEN {self._insert(action, single=True).replace(_PICKED, here)}; {count}; "
         if moves:
             body += f"ELSIF how {op('=')} 3 THEN {self._vanishing().replace(_PICKED, here)} "
+            each = [self._anew(part, self._insert(one, apart=True)) for one in ("delete", "insert")]
+            body += f"ELSIF how {op('=')} 4 THEN {' '.join(each)} done := 1; "  # with keys that nobody knows by now
         body += f"ELSIF how {op('=')} 0 THEN {self._anew(part, self._insert(action, apart=True, source=source))} "
         body += f"ELSE RAISE EXCEPTION USING MESSAGE = {literal_sql(text)}; END IF; "
         if ordered:
@@ -357,6 +356,9 @@ class CaptureSQL:
             settings = f"SECURITY DEFINER {settings}"
         if "\\" in body:  # of a user's own SQL: a session may give the backslash a meaning
             settings += " SET standard_conforming_strings = on"
+        if what == "order":  # how many changes there are, no statistics say yet
+            settings += " SET enable_nestloop = off SET enable_seqscan = off SET jit = off"
+            settings += " SET max_parallel_workers_per_gather = 0"
         if what == "truncate":  # the rows that it hides would be removed, too
             settings += " SET row_security = off"
         return [

@@ -40,6 +40,9 @@ class SQLiteCapturing(Session):
         return CaptureSQL(info, self._finders(info), unique, references, capture).statements()
 
     def release_sql(self, info: TableInfo, token: str) -> list[str]:
+        return self.orphans_sql(token)
+
+    def orphans_sql(self, token: str) -> list[str]:
         every = triggers_of(self._write.drained())  # a table that got another name has kept them
         return released(token, [one.name for one in every if one.token == token])
 
