@@ -190,8 +190,11 @@ class Life:
             subprocess.run(["psql", "-q", "-v", "ON_ERROR_STOP=1", base.url], input=dump, capture_output=True, check=True)
         else:
             base = self.base.copied()
-        self.base.close()
-        self.base = base
+        (self.base, gone) = (base, self.base)
+        gone.close()
+        self.write()
+        self.check()
+        rm.refresh_capture(self.base.url, "t")  # else a column that gets another name is not found by it
 
     def round(self, steps: int) -> None:
         moves = [self.write] * 12 + [self.together] * 3 + [self.merge] * 2 + [self.alter, self.copy]
