@@ -115,9 +115,16 @@ class CaptureSQL:
             when = f"NOT {moved} AND {differs} AND {self._unless_aside()}"
             made.append(self._trigger("update", "AFTER UPDATE", when, record))
             record = record.rstrip("; ") + f"{' AND' if ' WHERE (' in record else ' WHERE'} {differs}; "
-        when = f"{moved} AND {self._unless_aside()}"  # OF some columns would not see those that are computed, or rowid
-        made.append(self._trigger("move", "AFTER UPDATE", when, gone + record))
+        when = f"{moved} AND {self._unless_aside()}"
+        made.append(self._trigger("move", f"AFTER UPDATE{self._of_moves()}", when, gone + record))
         return made
+
+    def _of_moves(self) -> str:
+        """Which columns an update has to set for a row to move: SQLite goes by the names that the statement has, and is
+        spared a trigger. A column that is computed depends on any other."""
+        if any(name in self.info and self.info[name].generated for name in self.moves):
+            return ""
+        return f" OF {', '.join(map(name_sql, dict.fromkeys([*self.moves, 'rowid', 'oid', '_rowid_'])))}"
 
     # -- rows that REPLACE removes --------------------------------------------------------------------------
 
@@ -146,7 +153,7 @@ class CaptureSQL:
             body = put_by(f"({' OR '.join(there)}) AND NOT ({itself})")
             some = f"EXISTS (SELECT 1 FROM {self.replaced})"  # put by for a row that then was not put
             when = f"({' OR '.join([some, *tests])}) AND {self._unless_aside()}"
-            made.append(self._trigger("before_update", "BEFORE UPDATE", when, body))
+            made.append(self._trigger("before_update", f"BEFORE UPDATE{self._of_moves()}", when, body))
         return made
 
     def _newest(self) -> str:
