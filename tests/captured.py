@@ -184,7 +184,7 @@ class Life:
     def copy(self) -> None:
         """Go on in a copy of the database, or a dump under another name."""
         self.check()
-        if self.kind == "postgresql" and self.dice.random() < 0.5:  # columns get other numbers
+        if self.kind == "postgresql" and "b" in (self.base.columns() or ()) and self.dice.random() < 0.5:  # columns get other numbers: their names count
             dump = subprocess.run(["pg_dump", self.base.url], capture_output=True, check=True).stdout
             base = Base(self.kind, self.base.folder)
             subprocess.run(["psql", "-q", "-v", "ON_ERROR_STOP=1", base.url], input=dump, capture_output=True, check=True)

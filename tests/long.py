@@ -18,6 +18,7 @@ def runs(times: int) -> list[list[str]]:
             out += [["tests.killing", kind, "20000", kills, *captured], ["tests.killing", f"{kind}-undo", "15000", kills, *captured]]
             out += [["tests.killing", f"{kind}-sync", "5000", kills, *captured]]
         out += [["tests.killing", f"{kind}-threads", "40", kills]]
+        out += [["tests.captured", kind, str(40 * times), str(int(time.time()))]]
         out += [["tests.past", kind, str(30 * times), str(int(time.time()))]]
         out += [["tests.followed", kind, to, str(20 * times), str(int(time.time()))] for to in KINDS]
         out += [["tests.killing", f"{kind}-fill", "20000", kills, KINDS[KINDS.index(kind) - 1]]]
