@@ -185,6 +185,7 @@ class Life:
         """Go on in a copy of the database, or a dump under another name."""
         self.check()
         if self.kind == "postgresql" and "b" in (self.base.columns() or ()) and self.dice.random() < 0.5:  # columns get other numbers: their names count
+            rm.refresh_capture(self.base.url, "t")
             dump = subprocess.run(["pg_dump", self.base.url], capture_output=True, check=True).stdout
             base = Base(self.kind, self.base.folder)
             subprocess.run(["psql", "-q", "-v", "ON_ERROR_STOP=1", base.url], input=dump, capture_output=True, check=True)
