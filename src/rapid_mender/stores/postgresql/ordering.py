@@ -20,8 +20,12 @@ from ...core.schema import TableInfo
 from ..contract import Capture
 from ..sql.text import name_sql
 from .catalog import literal_sql, op
+from .parts import Part
 
-_EXACT = ("smallint", "integer", "bigint", "text", "character varying", "uuid", "date", "boolean", "bytea", "numeric")
+_EXACT = frozenset((
+    "smallint", "integer", "bigint", "numeric", "text", "character varying", "character", "uuid", "date", "boolean",
+    "bytea", "timestamp without time zone", "timestamp with time zone",
+))  # fmt: skip
 """The types of which equal values are found by PostgreSQL's own operator; those of others, by their texts."""
 _TOUCHES = """
 w AS MATERIALIZED (
@@ -38,7 +42,8 @@ w AS MATERIALIZED (
 which keys each of these changes takes a row, as it was, and to which it puts one."""
 _ORDERING = """
 DECLARE k record; moved int8[]; behind int8[]; more int8[]; still int8[]; whole bool; good bool[];
-  i int4; j int4; p int4; q int4; has text; mine bool; top int8 := pg_current_xact_id()::text::int8;
+  i int4; j int4; p int4; q int4; has text; mine bool; stands text; lookup text; knows bool := true;
+  top int8 := pg_current_xact_id()::text::int8;
 BEGIN
   IF NOT EXISTS (WITH t AS (
       SELECT h.change_no > before AS mine, {old} FROM {history} AS h
@@ -47,6 +52,16 @@ BEGIN
       WHERE h.change_no > since AND h.batch_no IS NULL AND h.action <> 'delete')
     SELECT FROM t GROUP BY {keys} HAVING bool_or(mine) AND bool_or(NOT mine))
   THEN RETURN; END IF;
+  BEGIN
+    PERFORM {stands} FROM {table} AS r LIMIT 0;
+  EXCEPTION WHEN undefined_column THEN -- it is gone, or has another name by now
+    knows := false;
+    SELECT concat('SELECT ROW(', string_agg(coalesce('r.' || quote_ident(a.attname), 'NULL'), ', ' ORDER BY c.n),
+      ')::text FROM {at} AS r WHERE ', string_agg(format(c.key, quote_ident(a.attname)), ' AND '))
+    INTO lookup FROM (VALUES {columns}) AS c (n, number, name, key) LEFT JOIN pg_attribute AS a
+    ON a.attrelid = '{at}'::regclass AND NOT a.attisdropped
+      AND CASE WHEN a.attrelid = {oid} THEN a.attnum = c.number ELSE a.attname = c.name END;
+  END;
   FOR k IN WITH {touches}, c AS (
       SELECT t.*, lag(n) OVER one AS prior, lag(becomes) OVER one AS been
       FROM t WINDOW one AS (PARTITION BY {keys} ORDER BY n)
@@ -61,16 +76,18 @@ BEGIN
         (array_agg(becomes ORDER BY n DESC))[1] AS last
       FROM c GROUP BY {keys} HAVING bool_or(mine) AND bool_or(NOT mine)
     )
-    SELECT a.*, (SELECT {stands} FROM {table} AS r WHERE {found}) AS stands FROM a
+    SELECT * FROM a
   LOOP
+    IF knows THEN stands := (SELECT {stands} FROM {table} AS r WHERE {found});
+    ELSE EXECUTE lookup INTO stands USING {key}; END IF;
     p := cardinality(k.n); q := cardinality(k.other_n);
-    CONTINUE WHEN (NOT k.broken AND k.last IS NOT DISTINCT FROM k.stands) OR p::int8 * q > 10000000;
+    CONTINUE WHEN (NOT k.broken AND k.last IS NOT DISTINCT FROM stands) OR p::int8 * q > 10000000;
     good := array_fill(false, ARRAY[((p + 1) * (q + 1)) * 2]);
     FOR i IN REVERSE p..0 LOOP FOR j IN REVERSE q..0 LOOP FOREACH mine IN ARRAY ARRAY[true, false] LOOP
       CONTINUE WHEN (mine AND i = 0) OR (NOT mine AND j = 0);
       has := CASE WHEN mine THEN k.becomes[i] ELSE k.other_becomes[j] END;
       good[(i * (q + 1) + j) * 2 + CASE WHEN mine THEN 1 ELSE 2 END] := CASE
-        WHEN i = p AND j = q THEN has IS NOT DISTINCT FROM k.stands ELSE coalesce(
+        WHEN i = p AND j = q THEN has IS NOT DISTINCT FROM stands ELSE coalesce(
           j < q AND k.other_was[j + 1] IS NOT DISTINCT FROM has AND good[(i * (q + 1) + j + 1) * 2 + 2], false)
           OR coalesce(i < p AND k.was[i + 1] IS NOT DISTINCT FROM has AND good[((i + 1) * (q + 1) + j) * 2 + 1], false)
         END;
@@ -107,7 +124,7 @@ BEGIN
   )
   UPDATE {history} AS h SET change_no = m.m, changed_at = clock_timestamp() FROM m
   WHERE h.change_no = m.n AND h.change_no > since;
-EXCEPTION WHEN OTHERS THEN RETURN; -- such as a column that has another name by now
+EXCEPTION WHEN OTHERS THEN RETURN; -- no writer is to fail for it
 END"""
 """Where the changes of a key do not follow from each other as they were recorded, or do not end with what the table
 has, those of the statement and the others are put together as they do: from each step (how many of the statement, how
@@ -175,13 +192,14 @@ def sequence(history: str) -> str:
     return f"pg_catalog.pg_get_serial_sequence({literal_sql(history)}, 'change_no')::pg_catalog.regclass"
 
 
-def ordering(info: TableInfo, table: str, history: str, capture: Capture, types: Sequence[str]) -> str:
+def ordering(info: TableInfo, part: Part, history: str, capture: Capture) -> str:
     """The body of the function that puts changes in order: those after `since`, of which those after `before` are of
-    the statement that has ended. `types`: of the columns of the key."""
+    the statement that has ended."""
+    table, types = part.sql, [part.columns[name]["type"] for name in info.identifying]
     exact = [kind.partition("(")[0].removeprefix("pg_catalog.") in _EXACT for kind in types]
 
     def key(columns: Sequence[str]) -> list[str]:
-        return [one if same else f"{one}::text" for one, same in zip(columns, exact, strict=True)]
+        return [one if same else whole([one]) for one, same in zip(columns, exact, strict=True)]
 
     def stored(side: str, names: Iterable[str]) -> list[str]:
         return [f"h.{name_sql(capture.names[f'{side}_{name}'])}" for name in names]
@@ -190,7 +208,7 @@ def ordering(info: TableInfo, table: str, history: str, capture: Capture, types:
         return ", ".join(f"{one} AS k{at}" for at, one in enumerate(columns))
 
     def whole(columns: Iterable[str]) -> str:
-        return f"ROW({', '.join(f'{one}::text' for one in columns)})::text"
+        return f"ROW({', '.join(columns)})::text"  # by what types print: a cast of their own might be anybody's
 
     old, new = (key(stored(side, info.identifying)) for side in ("old", "new"))
     names = [f"k{at}" for at in range(len(old))]
@@ -200,9 +218,18 @@ def ordering(info: TableInfo, table: str, history: str, capture: Capture, types:
         stays=f"h.action = 'update' AND {' AND '.join(f'{a} = {b}' for a, b in zip(old, new, strict=True))}",
     )  # fmt: skip
     row = key([f"r.{name_sql(name)}" for name in info.identifying])
+    tests = dict(zip(info.identifying, key(["r.%s"] * len(row)), strict=True))
+    places = {name: at for at, name in enumerate(info.identifying, 1)}
+    columns = [
+        f"({at}, {part.columns[name]['number']}, {literal_sql(name)}, "
+        f"{literal_sql(f'{tests[name]} = ${places[name]}') if name in tests else 'NULL'})"
+        for at, name in enumerate(capture.known)
+    ]
     return _ORDERING.format(
         touches=touches, keys=", ".join(names), of_b=", ".join(f"b.{name}" for name in names), history=history,
         on=" AND ".join(f"a.{name} = b.{name}" for name in names), sequence=sequence(history), table=table,
-        found=" AND ".join(f"{one} = a.{name}" for one, name in zip(row, names, strict=True)),
-        stands=whole(f"r.{name_sql(name)}" for name in capture.known), old=listed(old), new=listed(new),
+        found=" AND ".join(f"{one} = k.{name}" for one, name in zip(row, names, strict=True)),
+        columns=", ".join(columns), at=table.replace("'", "''"), oid=part.oid,
+        key=", ".join(f"k.{name}" for name in names), old=listed(old), new=listed(new),
+        stands=whole(f"r.{name_sql(name)}" for name in capture.known),
     )  # fmt: skip

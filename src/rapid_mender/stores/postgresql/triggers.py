@@ -69,8 +69,7 @@ class CaptureSQL:
         """What creates them. `prints`: what the columns of each part come to."""
         made, key = list[str](), self.info.identifying
         if key:
-            kinds = [self.parts[0].columns[name]["type"] for name in key]
-            body = ordering(self.info, self.parts[0].sql, self.history, self.capture, kinds)
+            body = ordering(self.info, self.parts[0], self.history, self.capture)
             made += self._function("order", body, "since pg_catalog.int8, before pg_catalog.int8", "void")
         for part, known in zip(self.parts, prints, strict=True):
             if key:
