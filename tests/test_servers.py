@@ -134,10 +134,7 @@ def test_a_store_that_is_kept_sees_what_others_alter(database: servers.Database,
         database.run(f"ALTER TABLE t ADD COLUMN {column} {narrow}")
         assert newest({"id": 1, column: fits})[f"new_{column}"] == fits
         database.run(f"ALTER TABLE t {wider.format(column, wide)}")
-        with pytest.raises(rm.StoreError, match=rf"t_history.old_{column} is .*; alter the history's columns"):
-            newest({"id": 1, column: new})
-        database.run(*(f"ALTER TABLE t_history {wider.format(f'{side}_{column}', wide)}" for side in ("old", "new")))
-        assert newest({"id": 1, column: new})[f"new_{column}"] == new
+        assert newest({"id": 1, column: new})[f"new_{column}"] == new, "the history gets as wide"
     if kind == "mariadb":
         database.run("CREATE TRIGGER more BEFORE UPDATE ON t FOR EACH ROW SET NEW.v = NEW.v + 100")
     else:
