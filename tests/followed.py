@@ -13,12 +13,12 @@ import signal
 import sqlite3
 import subprocess
 import sys
-import tempfile
 import time
 import uuid
 from collections.abc import Callable
 from contextlib import closing
 from dataclasses import dataclass, field
+from functools import partial
 from pathlib import Path
 from typing import Any
 
@@ -28,7 +28,7 @@ from sqlalchemy.engine import make_url
 
 import rapid_mender as rm
 
-from . import databases, servers
+from . import databases, length, servers
 
 Row = dict[str, Any]
 VALUES: dict[str, list[Any]] = {"a": [0, 1, 2, None], "b": ["x", "", "O'Hara ß", None], "c": [0.5, -1.25, None], "d": [7, None], "e": ["e", None]}
@@ -524,19 +524,6 @@ def play(kinds: tuple[str, str], folder: Path, seed: object, steps: int = 20, ki
             base.close()
 
 
-def main(kinds: tuple[str, str], rounds: int, seed: int) -> None:
-    failed = 0
-    for number in range(seed, seed + rounds):
-        with tempfile.TemporaryDirectory() as folder:
-            try:
-                play(kinds, Path(folder), number, kills=True)
-            except Exception as error:
-                if (failed := failed + 1) > 9:
-                    break
-                print(f"{number}: {type(error).__name__} {error} {error.__notes__}"[:1200], flush=True)
-    sys.exit(f"{failed} of {rounds} failed" if failed else 0)
-
-
 if __name__ == "__main__":
     servers.provide()
-    main((sys.argv[1], sys.argv[2]), int(sys.argv[3]), int(sys.argv[4]) if len(sys.argv) > 4 else 0)
+    length.by_hand(partial(play, (sys.argv[1], sys.argv[2]), kills=True), int(sys.argv[3]), int(sys.argv[4]) if len(sys.argv) > 4 else 0)

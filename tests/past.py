@@ -6,11 +6,11 @@ from __future__ import annotations
 
 import random
 import sys
-import tempfile
 from collections import Counter
 from collections.abc import Callable, Iterator
 from dataclasses import dataclass, field
 from datetime import UTC, datetime
+from functools import partial
 from pathlib import Path
 from time import sleep
 from typing import Any
@@ -339,18 +339,6 @@ def play(kind: str, folder: Path, seed: object, steps: int = 10) -> None:
                 model.connection.close()
 
 
-def main(kind: str, rounds: int, seed: int) -> None:
-    failed = 0
-    for number in range(seed, seed + rounds):
-        with tempfile.TemporaryDirectory() as folder:
-            try:
-                play(kind, Path(folder), number)
-            except Exception as error:
-                failed += 1
-                print(f"{number}: {type(error).__name__} {error} {error.__notes__}"[:900], flush=True)
-    sys.exit(f"{failed} of {rounds} failed" if failed else 0)
-
-
 if __name__ == "__main__":
     servers.provide()
-    main(sys.argv[1], int(sys.argv[2]), int(sys.argv[3]) if len(sys.argv) > 3 else 0)
+    length.by_hand(partial(play, sys.argv[1]), int(sys.argv[2]), int(sys.argv[3]) if len(sys.argv) > 3 else 0)

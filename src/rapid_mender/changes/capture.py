@@ -105,11 +105,8 @@ def capture(
             statements = []
         for row in found:  # a start that was cut, or a capture that has lost its triggers since
             about += [Detail("pause", "found", change_no=newest)] if was_on(session, info.name) else []
-            statements += [
-                session.note_sql(CAPTURES, {}, row["capture_no"], ()),
-                *session.strays_sql(info, row["token"]),
-            ]
-            statements += session.release_sql(info, row["token"])
+            ending, release = _ending(session, info, row)
+            statements += [*ending, *release]
         made = _capture_of(session, info, told, (token, secret), newest, identity)
         triggers = session.capture_sql(info, made)
         row = row_for(info, made, told, "on", triggers, newest)
@@ -150,13 +147,18 @@ def stop_capture(store: str | Store, table: str, *, preview: bool = False) -> li
             return statements
     with opened(store) as place, turn(place, table, not preview) as (session, info):
         row = needed(session, info)
-        release = session.release_sql(info, row["token"])
-        strays = session.strays_sql(info, row["token"])
-        statements = [session.note_sql(CAPTURES, {}, row["capture_no"], ()), *strays]
+        statements, release = _ending(session, info, row)
         if not preview:
             session.define(info, statements, release)
             note(session, info, "stop")
         return [*statements, *release]
+
+
+def _ending(session: Session, info: TableInfo, row: Mapping[str, Any]) -> tuple[list[str], list[str]]:
+    """The statements by which a capture is noted no longer, and those after which it records nothing."""
+    token = row["token"]
+    noted = [session.note_sql(CAPTURES, {}, row["capture_no"], ()), *session.strays_sql(info, token)]
+    return noted, session.release_sql(info, token)
 
 
 def refresh_capture(store: str | Store, table: str) -> None:

@@ -14,7 +14,7 @@ from ...core.own_tables import CAPTURES_TABLE, history_info, history_name
 from ...core.schema import Column, TableInfo
 from ...errors import StoreError
 from ..contract import Capture, Condition, Selection, Trigger
-from ..contract.capture import PREFIX, Options
+from ..contract.capture import Options
 from ..sql.capturing import SQLCapturing
 from ..sql.link import Pick
 from ..sql.text import text_sql
@@ -127,19 +127,19 @@ class MariaDBCapturing(SQLCapturing):
 
     def strays_sql(self, info: TableInfo, token: str) -> list[str]:
         schema, name = self._described(info).place
-        rows = self._write.drained().ask(
-            f"SELECT TRIGGER_NAME AS n FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = {text_sql(schema)} "
-            f"AND EVENT_OBJECT_TABLE <> {text_sql(name)} ORDER BY 1"
-        )
-        mine = [row["n"] for row in rows if Trigger(row["n"], "").token == token]
-        return [f"DROP TRIGGER {quoted(schema)}.{quoted(one)}" for one in mine]
+        return self._drops(token, f"{text_sql(schema)} AND EVENT_OBJECT_TABLE <> {text_sql(name)}")
 
     def orphans_sql(self, token: str) -> list[str]:
+        return self._drops(token, "DATABASE()")
+
+    def _drops(self, token: str, schema: str) -> list[str]:
+        """The statements that drop the triggers of a capture in a schema."""
         rows = self._write.drained().ask(
-            "SELECT TRIGGER_SCHEMA AS s, TRIGGER_NAME AS n FROM information_schema.TRIGGERS WHERE TRIGGER_SCHEMA = "
-            f"DATABASE() AND LEFT(TRIGGER_NAME, {len(PREFIX) + len(token)}) = {text_sql(PREFIX + token)} ORDER BY 2"
+            "SELECT TRIGGER_SCHEMA AS s, TRIGGER_NAME AS n FROM information_schema.TRIGGERS "
+            f"WHERE TRIGGER_SCHEMA = {schema} ORDER BY 2"
         )
-        return [f"DROP TRIGGER {quoted(row['s'])}.{quoted(row['n'])}" for row in rows]
+        mine = [row for row in rows if Trigger(row["n"], "").token == token]
+        return [f"DROP TRIGGER {quoted(row['s'])}.{quoted(row['n'])}" for row in mine]
 
     def not_seen(self, info: TableInfo, told: Options) -> list[str]:
         link: MariaDBLink = self._write.drained()

@@ -23,7 +23,7 @@ from collections.abc import Mapping, Sequence
 from ...core.schema import TableInfo
 from ..contract import Capture
 from ..contract.capture import LOST, sides_of
-from ..sql.text import name_sql
+from ..sql.text import name_sql, refers_to_nothing
 from .catalog import literal_sql, op
 from .ordering import DECLARED, ending, opening, ordering, recorded, recording
 from .parts import History, Part
@@ -328,11 +328,7 @@ class CaptureSQL:
             noting = f"DECLARE said pg_catalog.text; BEGIN {noted}; RETURN NEW; END"
             made += self._trigger(part, "moving", f"BEFORE UPDATE ON {part.sql} FOR EACH ROW", noting)
             body += f"IF pg_catalog.current_setting({moving}, true) {op('=')} {row} THEN RETURN OLD; END IF; "
-        gone = []
-        for table, columns in self.home.refers:
-            there = " AND ".join(f"p.{name_sql(theirs)} {op('=')} OLD.{name_sql(own)}" for own, theirs in columns)
-            some = " AND ".join(f"OLD.{name_sql(own)} IS NOT NULL" for own, _ in columns)
-            gone.append(f"({some} AND NOT EXISTS (SELECT FROM {table} AS p WHERE {there}))")
+        gone = [refers_to_nothing(table, columns, op("=")) for table, columns in self.home.refers]
         if gone:  # a row is deleted with another one, to which it would go on to refer
             nested = f"pg_catalog.pg_trigger_depth() {op('>')} 1"  # apart, as the tests need a right to the other table
             body += f"IF {nested} THEN IF {' OR '.join(gone)} THEN {refused}; END IF; END IF; "

@@ -19,6 +19,14 @@ def text_sql(value: str) -> str:
     return "'" + value.replace("'", "''") + "'"
 
 
+def refers_to_nothing(table: str, columns: Sequence[tuple[str, str]], equal: str = "=") -> str:
+    """Whether the row OLD of a trigger refers to a row of a table that is not there. `columns`: its own, and those of
+    the other table."""
+    there = " AND ".join(f"p.{name_sql(theirs)} {equal} OLD.{name_sql(own)}" for own, theirs in columns)
+    some = " AND ".join(f"OLD.{name_sql(own)} IS NOT NULL" for own, _ in columns)
+    return f"({some} AND NOT EXISTS (SELECT 1 FROM {table} AS p WHERE {there}))"
+
+
 def noted(table: str, number: int | None, key: str, values: Mapping[str, str]) -> str:
     """Insert a row; or set columns in the row of a number, or delete that. `key` is the column and the sign after it,
     `values` are SQL by the names as SQL writes them."""

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from abc import abstractmethod
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 
 from ...core.names import in_quotes
 from ...core.schema import Column, TableInfo
@@ -28,6 +28,10 @@ class SQLiteCapturing(Session):
         """The columns by which a row of a table is found again."""
 
     @abstractmethod
+    def _forget(self, name: str) -> None:
+        """Forget what is known of a table that is being altered."""
+
+    @abstractmethod
     def _forget_all(self) -> None:
         """Forget what is known of tables."""
 
@@ -49,6 +53,17 @@ class SQLiteCapturing(Session):
     def add_columns_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
         table = name_sql(info.name)
         return [f"ALTER TABLE {table} ADD COLUMN {name_sql(one.name)} {declare(one)}" for one in columns]
+
+    def add_columns(self, name: str, columns: Iterable[Column]) -> None:
+        self._alter(name, self.add_columns_sql(self.describe(name), list(columns)))
+
+    def widen_columns(self, name: str, columns: Iterable[Column]) -> None:
+        self._alter(name, self.widen_sql(self.describe(name), list(columns)))
+
+    def _alter(self, name: str, statements: Iterable[str]) -> None:
+        for sql in statements:
+            self._write.later(lambda link, sql=sql: link.run(sql))  # type: ignore[misc]
+        self._forget(name)
 
     def widen_sql(self, info: TableInfo, columns: Sequence[Column]) -> list[str]:
         """SQLite alters no column. But a type of the same affinity changes nothing of what a file has, so it may be

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Iterable, Iterator, Mapping, Sequence
+from collections.abc import Callable, Iterator, Mapping, Sequence
 from concurrent.futures import Future
 from typing import Any, TypeVar
 
@@ -360,17 +360,6 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
         if len(info.columns) > _MOST_COLUMNS:
             return f"it would have {len(info.columns):,} columns, and SQLite has {_MOST_COLUMNS:,} at most"
         return None
-
-    def add_columns(self, name: str, columns: Iterable[Column]) -> None:
-        self._alter(name, self.add_columns_sql(self.describe(name), list(columns)))
-
-    def widen_columns(self, name: str, columns: Iterable[Column]) -> None:
-        self._alter(name, self.widen_sql(self.describe(name), list(columns)))
-
-    def _alter(self, name: str, statements: Iterable[str]) -> None:
-        for sql in statements:
-            self._write.later(lambda link, sql=sql: link.run(sql))  # type: ignore[misc]
-        self._forget(name)
 
     def append(self, info: TableInfo, rows: Load, after: Sequence[Written] = ()) -> None:
         values = rows.values

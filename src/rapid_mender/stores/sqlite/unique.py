@@ -8,7 +8,7 @@ from collections.abc import Iterator
 from dataclasses import dataclass
 
 from ...core.schema import TableInfo
-from ..sql.text import name_sql
+from ..sql.text import name_sql, refers_to_nothing
 from .link import Link
 
 _PIECES = re.compile(
@@ -70,23 +70,16 @@ def unique_of(link: Link, info: TableInfo) -> list[Unique]:
 
 def dangling(link: Link, info: TableInfo) -> list[str]:
     """Tests whether the row OLD refers to a row that is gone, by a foreign key that deletes it with the other."""
-    keys: dict[int, tuple[str, list[tuple[str, str]]]] = {}
+    keys: dict[int, tuple[str, list[tuple[str, str | None]]]] = {}
     for number, _, table, column, to, _, on_delete, _ in link.rows(f"PRAGMA foreign_key_list({name_sql(info.name)})"):
         if on_delete.upper() == "CASCADE":
             keys.setdefault(number, (table, []))[1].append((column, to))
     tests = []
     for table, pairs in keys.values():
-        primary = [
-            row[1]
-            for row in sorted(link.rows(f"PRAGMA table_info({name_sql(table)})"), key=lambda row: row[5])
-            if row[5]
-        ]
-        to = [other if other is not None else primary[at] for at, (_, other) in enumerate(pairs)]
-        same = " AND ".join(
-            f"p.{name_sql(other)} = OLD.{name_sql(own)}" for other, (own, _) in zip(to, pairs, strict=True)
-        )
-        some = " AND ".join(f"OLD.{name_sql(own)} IS NOT NULL" for own, _ in pairs)
-        tests.append(f"({some} AND NOT EXISTS (SELECT 1 FROM {name_sql(table)} AS p WHERE {same}))")
+        columns = sorted(link.rows(f"PRAGMA table_info({name_sql(table)})"), key=lambda row: row[5])
+        primary = [row[1] for row in columns if row[5]]
+        both = [(own, primary[at] if other is None else other) for at, (own, other) in enumerate(pairs)]
+        tests.append(refers_to_nothing(name_sql(table), both))
     return tests
 
 
@@ -98,19 +91,19 @@ def _named(info: TableInfo, sql: str) -> Iterator[str]:
 
 def _parts(sql: str) -> tuple[list[str], str | None]:
     """What a CREATE INDEX statement has between its brackets, and its condition."""
-    depth, terms, rest = 0, [""], ""
-    began = False
-    for piece in _PIECES.findall(sql):
-        if piece.startswith(("--", "/*")) and len(piece) > 1:
-            continue
+    pieces = iter([piece for piece in _PIECES.findall(sql) if not piece.startswith(("--", "/*"))])
+    for piece in pieces:
+        if piece == "(":
+            break
+    depth, terms = 1, [""]
+    for piece in pieces:
         depth += (piece == "(") - (piece == ")")
-        if began and not depth:
-            rest += piece if piece != ")" or rest else ""
-        elif not began:
-            began = depth == 1
-        elif piece == "," and depth == 1:
+        if not depth:
+            break
+        if piece == "," and depth == 1:
             terms.append("")
         else:
             terms[-1] += piece
+    rest = "".join(pieces)
     where = rest[found.end() :] if (found := _WHERE.match(rest)) else None
     return [_ORDER.sub("", one.strip()) for one in terms], where
