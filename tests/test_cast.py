@@ -190,7 +190,7 @@ def spelled(value: pa.Scalar, one: pa.Array, to: pa.DataType) -> str:
     if pt.is_timestamp(kind):
         seconds, nanos = divmod(one.view(pa.int64())[0].as_py() * _UNIT[kind.unit], _SECOND)
         return f"{datetime(1970, 1, 1) + timedelta(seconds=seconds)}.{nanos:09}{'Z' if kind.tz else ''}"
-    if pt.is_floating(kind) and not pt.is_float64(kind) and pt.is_decimal(to):
+    if pt.is_floating(kind) and not pt.is_float64(kind) and (pt.is_decimal(to) or pt.is_float64(to)):
         return str(np.float32(value.as_py()))
     plain = value.as_py()
     if pt.is_decimal(kind) or (pt.is_floating(kind) and pt.is_integer(to) and abs(plain) < float("inf")):
@@ -224,7 +224,7 @@ def test_values_are_cast_as_their_texts_are(kind: pa.DataType, values: list[Any]
 CASES: list[tuple[pa.DataType, list[Any], list[Any]]] = [
     (pa.int64(), [True, False], [1, 0]),
     (pa.bool_(), [0, 1, 5], [False, True, BAD]),
-    (pa.binary(), ["00fF", "0", "zz", ""], [b"\x00\xff", BAD, BAD, b""]),
+    (pa.binary(), ["00fF", "0", "zz", "", " 6a "], [b"\x00\xff", BAD, BAD, b"", b"j"]),
     (pa.string(), [1.5, 12.0], ["1.5", "12"]),
     (pa.string(), [Decimal("0E-10")], ["0.0000000000"]),
     (pa.string(), [datetime(2026, 1, 5, 8, 11)], ["2026-01-05 08:11:00"]),

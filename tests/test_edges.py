@@ -45,7 +45,7 @@ CASES: list[tuple[dict[str, Any], Any, list[str], dict[tuple[int, str], Any]]] =
     # names of expressions, and derived columns
     ({"rules": [OP]}, [{"id": 1, "op": "D"}, {"id": 2, "op": "U"}], ["delete", "skip unchanged"], {}),
     ({"derive": {"a": "CAST(incoming.n AS TEXT)", "n": "incoming.ft * 0.5"}}, pa.table({"id": [1], "ft": [9.0]}), ["update a n"], {(1, "a"): "4.5"}),
-    ({"derive": {"n": "incoming.ft * 0.5"}}, [{"id": 1, "ft": 9.0}, {"id": 2}, {"id": 3, "n": 7.0}], ["update n", "skip", "update n"], {(1, "n"): 4.5, (2, "n"): 2.0, (3, "n"): 7.0}),
+    ({"derive": {"n": "incoming.ft * 0.5"}}, [{"id": 1, "ft": 9.0}, {"id": 2}, {"id": 3, "n": 7.0}], ["update n", "skip", "skip"], {(1, "n"): 4.5, (2, "n"): 2.0, (3, "n"): 3.0}),
     ({"derive": {"n": "COALESCE(incoming.m, incoming.ft * 0.5)"}}, [{"id": 1, "ft": 9.0}, {"id": 2}, {"id": 3, "m": 7.0}], ["update n", "skip", "update n"], {(1, "n"): 4.5, (2, "n"): 2.0}),
     ({"derive": {"a": "incoming.f || incoming.l"}}, [{"id": 1, "f": "A"}, {"id": 2, "f": "A", "l": "B"}], ["skip", "update a"], {(1, "a"): "x", (2, "a"): "AB"}),
     ({"derive": {"a": "TRIM(incoming.a)"}}, [{"id": 1, "a": " q "}, {"id": 2}], ["update a", "skip"], {(1, "a"): "q", (2, "a"): "y"}),
@@ -63,6 +63,9 @@ CASES: list[tuple[dict[str, Any], Any, list[str], dict[tuple[int, str], Any]]] =
     ({"rules": [{"decide": "skip", "when": "incoming.x > 4"}]}, MIX[1:2], ["reject rule 1, when: incoming.x > 4: these cannot be compared"], {}),
     ({"rules": [{"decide": "skip", "when": "EXTRACT(YEAR FROM incoming.x) > 4 OR incoming.y + INTERVAL '1' DAY > '2026-01-01'"}]}, [{"id": 2}], ["skip unchanged"], {}),
     ({}, [{"n": 1.0}], ["reject the key has no value"], {}),
+    ({}, [{"id": 1, "n": 9.0}, {"ID": 2, "id": 3, "n": 9.0}], ["update n", "reject the incoming columns 'ID', 'id' all go to column 'id'"], {(3, "n"): 3.0}),
+    ({"rules": [{"decide": "reject", "when": "NULL"}]}, [{"id": 1, "n": 9.0}], ["update n"], {}),
+    ({"callable": True}, [], ["there is no option 'callable'"], {}),
     # rules: stale records, rows that are not there, what cannot be computed
     ({"rules": [{"decide": "insert", "when": "TRUE"}]}, [{"id": 1, "n": 9.0}, {"id": 9}], ["skip rule 1: the row is there already", "insert"], {(1, "n"): 1.0}),
     ({"rules": [{"decide": "delete", "when": "TRUE"}]}, [{"id": 1}, {"id": 9}], ["delete", "skip rule 1: no row to delete"], {}),

@@ -26,6 +26,7 @@ from .chains import agrees
 from .given import key_given, moment, whole
 from .guard import Guard, guard_after
 from .past import NUMBER, Past, in_utc, past_of, together
+from .shared_keys import shared_keys
 
 _ALL_THE_SAME = "; with force it is taken for the same table"
 LIFE = ("valid_from", "valid_to", "change_no", "batch_no")
@@ -158,9 +159,15 @@ def _back(past: Past, position: int, names: list[str], guard: Guard) -> Iterator
     AlteredError before the last page if the guard finds something."""
     columns = list(dict.fromkeys([*names, *past.key]))
     wanted = [NUMBER, "action", *(past.names[f"old_{name}"] for name in columns)]
-    wanted += [past.names[f"new_{name}"] for name in past.key]  # of the new rows only which they were
+    only = past.key if past.info.identifying else columns
+    wanted += [past.names[f"new_{name}"] for name in only]  # of the new rows only which they were
     since = guard.read([[Condition(NUMBER, ">", position)]], wanted)
     changes = together(since or [past.nothing()])
+    shared = None
+    if not past.info.identifying:
+        shared = shared_keys(past, changes, *(past.rows(changes, side, columns) for side in ("old", "new")))
+    if shared is not None:
+        changes = changes.take(np.flatnonzero(~shared.changed))
     slots = past.slots(changes)
     old = past.rows(changes, "old", columns).values
     keys = pa.concat_tables([old.select(past.key), past.rows(changes, "new", past.key).values])
@@ -169,8 +176,12 @@ def _back(past: Past, position: int, names: list[str], guard: Guard) -> Iterator
     seen = np.unique(past.hash_keys(keys.take(pa.array(touched)), seed))
     for page, folded in ahead(_scanned(past, columns)):
         keep = ~among(hash_rows(folded, seed), seen)
+        if shared is not None:
+            keep &= ~among(hash_rows(folded, shared.seed), shared.keys)
         yield page.select(names).filter(pa.array(keep))
     guard.check()
+    if shared is not None:
+        yield shared.before().select(names)
     yield old.select(names).take(pa.array(slots.before[slots.had]))
 
 
@@ -182,6 +193,10 @@ def _row_as_it_was(past: Past, position: int, names: list[str], key: Mapping[str
     if not len(since.positions):
         return _row_of(past, key).select(names)
     columns = list(dict.fromkeys([*names, *key]))
+    shared = shared_keys(past, since, *(past.rows(since, side, columns) for side in ("old", "new")))
+    if shared is not None:
+        were = shared.before()
+        return were.select(names).filter(pa.array(_has(past, were, past.sought(key))))
     old = past.rows(since.take(np.array([0])), "old", columns).values
     return old.select(names) if _has(past, old, past.sought(key))[0] else old.select(names).slice(0, 0)
 
@@ -230,13 +245,16 @@ def past_life(session: Session, table: str, key: Mapping[str, Any], force: bool 
     changes = past.of_key(given)
     _check_batches(past, changes, force)
     columns = past.columns
+    rows = [past.rows(changes, side, columns) for side in ("old", "new")]
+    if shared_keys(past, changes, *rows) is not None:
+        raise JobError(f"several rows of {past.info.name!r} share this key, so that the life of none can be told")
     shape = pa.schema([*(past.info.schema.field(name) for name in columns), *_span_fields(columns)])
     count = len(changes.positions)
     if not count:  # a row that nothing has changed since the history began, if there is one
         row = _row_of(past, given).select(columns)
         unknown = [pa.nulls(row.num_rows, field.type) for field in list(shape)[len(columns) :]]
         return pa.Table.from_arrays([*row.columns, *unknown], schema=shape)
-    old, new = (past.rows(changes, side, columns).values for side in ("old", "new"))
+    old, new = (side.values for side in rows)
     at = changes.values["changed_at"].cast(pa.timestamp("ms", "UTC"))
     mine = [_has(past, values, past.sought(given)) for values in (old, new)]
     out = []

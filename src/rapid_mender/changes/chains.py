@@ -5,7 +5,7 @@ from __future__ import annotations
 
 import secrets
 from collections import Counter
-from collections.abc import Iterator, Sequence
+from collections.abc import Iterator
 from contextlib import ExitStack, closing
 from dataclasses import dataclass
 
@@ -13,10 +13,10 @@ import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.cast import plain
 from ..core.existing import Existing
 from ..core.hashing import hash_rows
 from ..core.keys import one_array
+from ..core.repeats import among
 from ..errors import JobError
 from ..incoming import Spool
 from ..incoming.ahead import ahead
@@ -113,10 +113,35 @@ class Chains:
         gone = last & put
         alone = np.append(True, ~same) & table
         self.unknown += int(alone.sum())
+        if not self.past.info.identifying and (bad.any() or gone.any()):
+            sound = self._hold_as_copies(events, np.unique(np.concatenate([key[:-1][bad], key[gone]])))
+            bad, gone = bad & ~among(key[:-1], sound), gone & ~among(key, sound)
         pairs = [np.stack([number[:-1][bad], number[1:][bad]], axis=1)] if bad.any() else []
         if gone.any():
             pairs.append(np.stack([number[gone], np.full(int(gone.sum()), -1)], axis=1))
         return pairs
+
+    def _hold_as_copies(self, events: Events, keys: np.ndarray) -> np.ndarray:
+        """Those of some keys, which several rows may share, whose rows hang together: going back from the rows that
+        stand there now, each row that a change put there is among those that there were then."""
+        starts, ends = (np.searchsorted(events.key, keys, side=side) for side in ("left", "right"))
+        good = [self._holds_as_copies(events, range(a, b)) for a, b in zip(starts.tolist(), ends.tolist(), strict=True)]
+        return keys[np.array(good, bool)]
+
+    def _holds_as_copies(self, events: Events, places: range) -> bool:
+        rows: Counter[tuple[int | None, ...]] = Counter()
+        for place in reversed(places):
+            number = int(events.number[place])
+            late = zip(self.late.values(), events.late, strict=True)
+            row = (int(events.row[place]), *(int(one[place]) if number // 2 >= since else None for since, one in late))
+            if number != TABLE and number % 2:
+                known = row if rows[row] else next((one for one in rows.elements() if _may_be(one, row)), None)
+                if known is None:
+                    return False
+                rows[known] -= 1
+            else:
+                rows[row] += 1
+        return True
 
     def rows_of(self, events: np.ndarray) -> Existing:
         """The rows that events of changes put or took, given by their numbers."""
@@ -167,18 +192,14 @@ class Chains:
 
     def _hashed(self, rows: Existing, keys: list[pa.Array], numbers: np.ndarray) -> pa.Table:
         columns = {"key": hash_rows(keys, self.seed), "event": numbers}
-        columns["row"] = self._image(rows, self.common)
-        columns |= {f"late{place}": self._image(rows, [name]) for place, name in enumerate(self.late)}
+        columns["row"] = rows.hashes(self.common, self.seed)
+        columns |= {f"late{place}": rows.hashes([name], self.seed) for place, name in enumerate(self.late)}
         return pa.table(columns)
 
-    def _image(self, rows: Existing, names: Sequence[str]) -> np.ndarray:
-        """A hash of some columns of each row, also of cells for which their type has no value."""
-        hashed = hash_rows([one_array(rows.values[name]) for name in names], self.seed)
-        for place, name in enumerate(names):
-            if name in rows.verbatim:
-                cells = rows.verbatim[name]
-                hashed[cells.mask] ^= hash_rows([plain(cells.text)], self.seed + place + 1)
-        return hashed
+
+def _may_be(one: tuple[int | None, ...], other: tuple[int | None, ...]) -> bool:
+    """Whether two rows may be the same: they are in all that is known of both."""
+    return all(a == b or a is None or b is None for a, b in zip(one, other, strict=True))
 
 
 def agrees(past: Past) -> bool:

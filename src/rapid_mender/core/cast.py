@@ -119,7 +119,9 @@ def wanted(column: Column) -> str:
     """What a value of this column must be, in words."""
     kind = column.type
     words = "a value"
-    if pt.is_integer(kind):
+    if column.years:
+        words = "a year of four digits, from 1901 to 2155, or 0"
+    elif pt.is_integer(kind):
         words = f"a whole number from {int_range(kind)[0]} to {int_range(kind)[1]}"
         if kind == pa.int64():
             words = "a whole number"
@@ -158,6 +160,8 @@ def _direct(values: pa.Array, wanted: pa.DataType) -> Cast | None:
         return values, None
     if pt.is_string(wanted):
         return as_text(values)
+    if pt.is_float32(kind) and pt.is_float64(wanted):
+        return values.cast(pa.string()).cast(wanted), None  # 0.1, not the 0.10000000149011612 that its 32 bits are
     if pt.is_floating(kind) and pt.is_floating(wanted):
         return as_narrow(values.cast(pa.float64()), wanted)
     if pt.is_floating(kind) and pt.is_integer(wanted):
@@ -219,6 +223,8 @@ def _within_limits(values: pa.Array, bad: Marks, column: Column) -> Cast:
         beyond = pc.greater(pc.utf8_length(values), column.length)
     elif pt.is_floating(kind) and not column.nan:
         beyond = pc.is_nan(values)
+    elif column.years:  # the database would make another year of one with two digits
+        beyond = pc.and_(pc.not_equal(values, 0), pc.or_(pc.less(values, 1901), pc.greater(values, 2155)))
     elif pt.is_date(kind):
         days = values.cast(pa.int32())
         beyond = pc.or_(pc.less(days, FIRST_DAY), pc.greater(days, LAST_DAY))

@@ -11,6 +11,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from .cast import as_text, plain
+from .hashing import hash_rows
 
 
 @dataclass
@@ -89,6 +90,15 @@ class Existing:
             return texts
         shown = [self.shown_cell(column, row) if cells.mask[row] else None for row in rows.tolist()]
         return pc.coalesce(pa.array(shown, pa.string()), texts)
+
+    def hashes(self, columns: Sequence[str], seed: int) -> np.ndarray:
+        """A 64-bit hash of some columns of each row, also of cells for which their type has no value."""
+        hashed = hash_rows([plain(self.values[name]) for name in columns], seed)
+        for place, name in enumerate(columns, 1):
+            if name in self.verbatim:
+                cells = self.verbatim[name]
+                hashed[cells.mask] ^= hash_rows([plain(cells.text)], seed + place)
+        return hashed
 
     def take(self, rows: np.ndarray) -> Existing:
         index = pa.array(rows)

@@ -22,7 +22,7 @@ def map_columns(
     """Which incoming column goes to which column of the table: incoming name -> column.
 
     A name that the job does not rename goes to the column of the same name, upper or lower case.
-    Raises JobError, naming every name that fits nowhere.
+    Several names may go to one column: see `shared`. Raises JobError, naming every name that fits nowhere.
     """
     if len(incoming) > _MOST_COLUMNS:
         raise JobError(f"the batch has {len(incoming):,} columns, and {_MOST_COLUMNS:,} are taken at most")
@@ -54,19 +54,23 @@ def map_columns(
                 f"incoming column {name!r} fits no column of {info.name!r}{near_hint(name, info.names)}; "
                 "name its column in [rename], or list it in ignore"
             )
-    of_column: dict[str, list[str]] = {}
-    for name, column in mapping.items():
-        of_column.setdefault(column, []).append(name)
-    for column, sources in of_column.items():
-        if len(sources) > 1:
-            raise JobError(
-                f"the incoming columns {in_quotes(sources)} all go to column {column!r}; rename one of them, "
-                "or list it in ignore"
-            )
     computed = [name for name, column in mapping.items() if info[column].generated]
     if computed:
         raise JobError(f"the database computes {in_quotes(computed)} itself; list it in ignore")
     return mapping
+
+
+def shared(mapping: Mapping[str, str]) -> tuple[list[str], str] | None:
+    """The incoming columns that go to one column of the table, the first such, and why none can; None if each goes to
+    one of its own."""
+    of_column: dict[str, list[str]] = {}
+    for name, column in mapping.items():
+        of_column.setdefault(column, []).append(name)
+    for column, names in of_column.items():
+        if len(names) > 1:
+            why = f"the incoming columns {in_quotes(names)} all go to column {column!r}"
+            return names, f"{why}; rename one of them, or list it in ignore"
+    return None
 
 
 def check_batch_has(

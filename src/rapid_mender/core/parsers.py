@@ -291,7 +291,7 @@ def _time(text: pa.Array, wanted: pa.DataType) -> Cast:
 
 
 def _binary(text: pa.Array, wanted: pa.DataType) -> Cast:
-    text, bad = _matching(text, r"^([0-9a-fA-F]{2})*$")
+    text, bad = _matching(pc.utf8_trim_whitespace(text), r"^([0-9a-fA-F]{2})*$")
     lengths = np.asarray(pc.fill_null(pc.binary_length(text), 0)) // 2
     joined = pc.binary_join(pa.ListArray.from_arrays([0, len(text)], pc.fill_null(text, "")), "")[0].as_py()
     offsets = np.concatenate([[0], np.cumsum(lengths)]).astype("int32")

@@ -52,6 +52,8 @@ class Column:
     """Its texts are JSON, kept as they were sent: two that say the same count as the same."""
     nan: bool = True
     """A float column that can hold NaN."""
+    years: bool = False
+    """Whole numbers that are years: 0, and 1901 to 2155."""
     one_of: tuple[str, ...] = ()
     """The only texts that the column may hold, in a table that Rapid Mender makes."""
     room: int | None = field(default=None, compare=False)
@@ -74,7 +76,7 @@ class Column:
             return False
         listed = set(self.labels) >= set(other.labels) and set(self.members) >= set(other.members)
         digits = (6 if self.fraction is None else self.fraction) >= (6 if other.fraction is None else other.fraction)
-        alike = self.width == other.width and (other.trims or not self.trims)
+        alike = self.width == other.width and (other.trims or not self.trims) and (other.years or not self.years)
         return listed and digits and alike and _holds(self.type, other.type)
 
 

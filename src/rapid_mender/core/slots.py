@@ -41,6 +41,12 @@ class Slots:
         """Without those into which a row came, and from which it went again."""
         return self.take(np.flatnonzero(self.had | self.has))
 
+    def among(self, places: np.ndarray) -> Slots:
+        """The same slots where the changes are some among others, at these places."""
+        before, after = self.before.copy(), self.after.copy()
+        before[self.had], after[self.has] = places[before[self.had]], places[after[self.has]]
+        return Slots(before, after, places[self.last])
+
     def __len__(self) -> int:
         return len(self.before)
 

@@ -34,7 +34,7 @@ class Scanned:
     lines: np.ndarray
     """How many line breaks stand before each, in the block."""
     values: np.ndarray
-    """How many values each has; 0 for a line without any."""
+    """How many values each has; 0 for a line that is empty or holds nothing but delimiters."""
     whole: int
     """Where the last whole record ends."""
     broken: dict[int, str] = field(default_factory=dict)
@@ -43,14 +43,14 @@ class Scanned:
 
 def whole_records(block: bytes, delimiter: int, last: bool) -> tuple[int, int] | None:
     """Where the last whole record of a block ends, and how many line breaks come before that. None if a quote is out
-    of place, a line is empty, or knowing it would not help. Several times as fast as `scan`."""
+    of place, a line holds no value, or knowing it would not help. Several times as fast as `scan`."""
     if b"\r" in block and block.count(b"\r") != block.count(b"\r\n") + (block.endswith(b"\r") and not last):
         return None
     data = np.frombuffer(block, np.uint8)
     breaks = np.flatnonzero(data == _LINE)
     if block.startswith((b"\n", b"\r")) or (len(breaks) and np.diff(breaks).min(initial=9) == 1):
         return None
-    if b"\r" in block and b"\n\r" in block:
+    if (b"\r" in block and b"\n\r" in block) or _any_without_values(data, breaks, delimiter):
         return None
     if b'"' not in block:
         return (len(block) if last else int(breaks[-1]) + 1 if len(breaks) else 0), len(breaks)
@@ -102,6 +102,7 @@ def scan(block: bytes, delimiter: int, last: bool) -> Scanned:
     starts = np.concatenate([[0], ends[:-1]]).astype(np.int64) if len(ends) else np.empty(0, np.int64)
     bare = ends - starts - (data[ends - 1] == _LINE)
     values[(bare == 0) | ((bare == 1) & (data[starts] == _RETURN))] = 0
+    values[_only_delimiters(data, starts, ends, delimiter)] = 0
     lines = np.arange(len(starts)) if len(breaks) == len(outside) else np.searchsorted(breaks, starts)
     scanned = Scanned(starts, ends, lines, values, int(ends[-1]) if len(ends) else 0)
     for start, _, why in spans:
@@ -118,6 +119,25 @@ def scan(block: bytes, delimiter: int, last: bool) -> Scanned:
         for number in np.unique(np.searchsorted(ends, alone, side="right")).tolist():
             scanned.broken.setdefault(number, "a carriage return stands alone, outside of quotes")
     return scanned
+
+
+def _any_without_values(data: np.ndarray, breaks: np.ndarray, delimiter: int) -> bool:
+    """Whether a line, counted without regard to quotes, holds nothing but delimiters."""
+    starts = np.concatenate([[0], breaks + 1])
+    ends = np.append(breaks, len(data))
+    return len(_only_delimiters(data, starts[starts < len(data)], ends[starts < len(data)], delimiter)) > 0
+
+
+def _only_delimiters(data: np.ndarray, starts: np.ndarray, ends: np.ndarray, delimiter: int) -> np.ndarray:
+    """The numbers of the lines that hold nothing but delimiters, of those that start and end there."""
+    likely = np.flatnonzero(data[starts] == delimiter)
+    if not len(likely):
+        return likely
+    lasts = ends[likely] - 1
+    lasts = lasts - (data[lasts] == _LINE)
+    lasts = lasts - (data[lasts] == _RETURN)
+    others = np.cumsum(data != delimiter, dtype=np.int64)
+    return likely[others[lasts] == others[starts[likely]]]
 
 
 def _misplaced(data: np.ndarray, quoted: np.ndarray, delimiter: int, last: bool) -> list[tuple[int, int, str]]:

@@ -353,14 +353,14 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
     """What is wrong with the options, one sentence each."""
     sentences = []
     for one in error.errors():
+        unknown = one["type"] == "extra_forbidden"
         place = [
             str(part + 1 if isinstance(part, int) else part)
-            for part in one["loc"]
-            if not str(part).startswith(("function-", "is-instance", "constrained", "callable"))
-            and part not in ("str", "RejectsTable", "RejectsPath")
+            for number, part in enumerate(one["loc"], 1)
+            if (unknown and number == len(one["loc"])) or not _is_of_a_type(str(part))
         ]
         name = ".".join(place)
-        if one["type"] == "extra_forbidden":
+        if unknown:
             known = list((Incoming if place[0] == "incoming" and len(place) > 1 else model).model_fields)
             close = closest(place[-1], known)
             mend = f"did you mean {close!r}?" if close else f"the options are {', '.join(known)}"
@@ -381,6 +381,12 @@ def _in_words(model: type[BaseModel], error: ValidationError) -> str:
             )
             sentences.append(f"{name}: {message[0].lower()}{message[1:]}, not {_shown(one['input'])}")
     return "; ".join(dict.fromkeys(sentences))
+
+
+def _is_of_a_type(part: str) -> bool:
+    """Whether a part of a path to an option names a type that it may have, and no option."""
+    types = ("function-", "is-instance", "constrained", "callable")
+    return part.startswith(types) or part in ("str", "RejectsTable", "RejectsPath")
 
 
 def _shown(value: Any) -> str:

@@ -15,7 +15,7 @@ from ..core.decisions import NAMES
 from ..core.expressions import Expression, ExpressionError, Scope, always
 from ..core.expressions.scope import Name
 from ..core.expressions.template import Template
-from ..core.mapping import check_batch_has, map_columns
+from ..core.mapping import check_batch_has, map_columns, shared
 from ..core.names import in_quotes
 from ..core.records import REJECT_TEXT
 from ..core.rules import BoundRule
@@ -98,6 +98,12 @@ class Layouts:
     def _make(self, shape: Shape) -> Layout:
         plan, info = self._plan, self._plan.info
         mapping = self._mapped([name for name, _ in shape])
+        several = shared(mapping or {})
+        if several is not None:
+            if plan.ragged:  # these records cannot be taken, and others can
+                mapping = {name: column for name, column in (mapping or {}).items() if name not in several[0]}
+            else:
+                self._problems.wrong(several[1])
         extras = {name: kind for name, kind in shape if info.named(name) is None and name != REJECT_TEXT}
         layout = Layout(mapping or {}, extras=extras)
         for name, _ in shape:
@@ -116,6 +122,8 @@ class Layouts:
             layout.misfit = "; ".join(problem.what for problem in self._problems.errors)
             self._problems.errors.clear()
             layout.derived, layout.rules = unknown.derived, unknown.rules
+        if plan.ragged and several is not None:
+            layout.misfit = several[1]
         self._look_at_rules(layout)
         self._problems.raise_all()
         self._leave_what_did_not_come(layout, {name for name, _ in shape})
@@ -249,12 +257,14 @@ class Layouts:
             used = [name for side, name in expression.uses if side == "incoming"]
             came = [name for name in used if name in there]
             absent = {name.lower() for name in used if name not in there}
-            if absent and (not came or (expression.tree is not None and rests_on(expression.tree, absent))):
-                del layout.derived[target]
-                continue
-            there.add(target)
-            if target not in used:
+            lacks = absent and (not came or (expression.tree is not None and rests_on(expression.tree, absent)))
+            if lacks or target not in used:
                 layout.mapping = {name: column for name, column in layout.mapping.items() if column != target}
+            if lacks:
+                del layout.derived[target]
+                there.discard(target)
+            else:
+                there.add(target)
 
     # -- the batch as a whole ---------------------------------------------------------------------------
 

@@ -100,6 +100,10 @@ class Conflicts:
         self.note(slots, np.flatnonzero(several), _SEVERAL)
         return gone | again | changed
 
+    def gone(self, slots: Slots, mask: np.ndarray) -> None:
+        """Note that rows are not there any more."""
+        self.note(slots, np.flatnonzero(mask), _GONE, since=True)
+
     def odd(self, slots: Slots, there: Existing, row: np.ndarray) -> np.ndarray:
         """A mask of the rows with a cell that stood in another form than its column's, and does so no more."""
         mask = np.zeros(len(slots), bool)

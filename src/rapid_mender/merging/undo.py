@@ -18,6 +18,7 @@ from ..changes.guard import Guard
 from ..changes.past import NUMBER, Past, changes_made, past_of
 from ..changes.past import together as joined
 from ..changes.recorder import Recorder
+from ..changes.shared_keys import SharedKeys, shared_keys
 from ..core.compare import Patterns, unlike
 from ..core.decisions import NAMES
 from ..core.existing import Existing
@@ -217,7 +218,12 @@ class _Undo:
             return replace(self.undone, wrote=False)
         if self.writes:
             self.recorder.await_changes()
-        every = self._changed(self.past.slots(self.changes).without_passing())
+        shared = shared_keys(self.past, self.changes, self.old, self.new, self._since())
+        slots = self.past.slots(self.changes)
+        if shared is not None:
+            others = np.flatnonzero(~shared.changed)
+            slots = self.past.slots(self.changes.take(others)).among(others)
+        every = self._changed(slots.without_passing())
         self._check_reach(every)
         moved, rest = _linked(every)
         waiting = [(slots, RowWriter(self.session, self.recorder, self.info, key)) for slots, key in
@@ -235,9 +241,39 @@ class _Undo:
                     self._left.append(self._keys(some))
                 break
             waiting, fresh, left = [(some, writer) for some, writer, _ in refused], True, count
+        if shared is not None:
+            self._put_back_copies(shared)
         if self.writes:
             self.archives.settle(pa.concat_tables(self._left))
         return self._ended()
+
+    def _since(self) -> Existing | None:
+        """All changes since the first that is to be undone, of a table in which several rows may share a key."""
+        if self.info.identifying:
+            return None
+        names = [NUMBER, "action", *self.past.stored(self.columns)]
+        since = [[Condition(NUMBER, ">=", self.changes.values[NUMBER][0].as_py())]]
+        return joined(list(self.past.changes(since, names)))
+
+    def _put_back_copies(self, shared: SharedKeys) -> None:
+        """Put back the rows whose keys several rows share: copies that came go, and copies that went come."""
+        slots, row = shared.slots()
+        gone = slots.has & ~is_row(row)
+        self.conflicts.gone(slots, gone)
+        wrong = self._note_others(slots, gone) | gone
+        kept = self.conflicts.odd(slots, shared.there, row)
+        keys = shared.keys_of(self._keys(slots))
+        if self.force:
+            self.undone.forced += int((wrong & ~kept).sum())
+        else:
+            kept |= among(keys, np.unique(keys[wrong | kept]))
+        pending = self._put(slots, shared.there, row, kept, RowWriter(self.session, self.recorder, self.info, []))
+        for some, refusals in pending:
+            if reasons := refusals():
+                places = np.array(sorted(reasons), np.int64)
+                self.conflicts.note(some, places, [reasons[place] for place in places.tolist()])
+                self.undone.kept += len(places)
+                self._left.append(self._keys(some.take(places)))
 
     def _changed(self, slots: Slots) -> Slots:
         """Without those whose row is, in the columns that are known, after the changes as it was before."""
@@ -279,15 +315,28 @@ class _Undo:
         kept = matches > 1
         if not fresh:
             unlike = self.conflicts.look(slots, there, row, matches)
-            if self.between is not None and len(self.between[0]):
-                mixed = among(self.past.hash_keys(self._keys(slots), self.between[1]), self.between[0])
-                self.conflicts.note(slots, np.flatnonzero(mixed & ~unlike), "others changed it in between")
-                unlike |= mixed
+            unlike |= self._note_others(slots, unlike)
             if self.force:
                 self.undone.forced += int((unlike & ~kept).sum())
             else:
                 kept |= unlike
             kept |= self.conflicts.odd(slots, there, row)
+        return self._put(slots, there, row, kept, writer, not fresh)
+
+    def _note_others(self, slots: Slots, noted: np.ndarray) -> np.ndarray:
+        """A mask of the rows that others changed in between. Those that are not `noted` are noted as conflicts."""
+        if self.between is None or not len(self.between[0]):
+            return np.zeros(len(slots), bool)
+        mixed = among(self.past.hash_keys(self._keys(slots), self.between[1]), self.between[0])
+        self.conflicts.note(slots, np.flatnonzero(mixed & ~noted), "others changed it in between")
+        return mixed
+
+    def _put(
+        self, slots: Slots, there: Existing, row: np.ndarray, kept: np.ndarray, writer: RowWriter, first: bool = True
+    ) -> list[tuple[Slots, Callable[[], Refusals]]]:
+        """Put back the rows of slots that are not `kept` as they are; in `there` the row of each stands at `row`.
+        `first`: these were not tried before."""
+        if first:
             self.writes = self.writes and (self.rest or self.force or not len(self.conflicts))
             self.undone.kept += int(kept.sum())
             self._left.append(self._keys(slots.take(np.flatnonzero(kept))))

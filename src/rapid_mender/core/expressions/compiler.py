@@ -46,6 +46,8 @@ def compiled(text: str, scope: Scope, want: str | None, functions: Handlers) -> 
         )
     if node.interval is not None:
         raise work.wrong(tree, "an interval is nothing by itself; add it to a date")
+    if want == "boolean":
+        node = as_type(node, BOOL)  # NULL alone has no type
     return Expression(text, node.type, tuple(dict.fromkeys(work.uses)), tree, node.run)
 
 

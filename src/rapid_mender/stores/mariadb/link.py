@@ -220,7 +220,7 @@ class MariaDBLink(SQLLink):
         self.run("DROP TEMPORARY TABLE IF EXISTS rmend_query")
         self.run(
             "CREATE TEMPORARY TABLE rmend_query (rmend_n BIGINT NOT NULL AUTO_INCREMENT PRIMARY KEY) "
-            f"AS SELECT * FROM ({sql.rstrip().rstrip(';')}\n) AS q"
+            f"AS {sql.rstrip().rstrip(';')}"  # not within another query, which would not keep its order
         )
         described = [column_of(row) for row in self.ask("SHOW FULL COLUMNS FROM rmend_query")][1:]
         picks = [

@@ -12,6 +12,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 
 from ...core.existing import Existing
+from ...core.hashing import hash_rows
 from ...core.keys import one_array
 from ...core.masks import mask_of
 from ...core.own_tables import BATCHES_TABLE, history_name, stored_names
@@ -30,6 +31,7 @@ _MOST_COLUMNS = 1017
 _ROW = 65_535
 _INDEXED = 700
 """Letters, or bytes, of all texts of a row that an index has room for."""
+_SEED = 1
 _SOME_VALUE = {pa.string(): "", pa.timestamp("ms", "UTC"): "2000-01-01"}
 
 
@@ -179,10 +181,13 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
     ) -> Iterator[Existing]:
         table, picked = self._described(info), info.pick(columns)
         link: MariaDBLink = self._write.drained()
-        picks = self._picks(table, picked)
         if not table.locators:
-            yield self._existing(link, table, link.select(picks, f"FROM {table.sql} AS t"), picked, key)
+            rows = link.select(self._picks(table, info.columns), f"FROM {table.sql} AS t")
+            every = self._existing(link, table, rows, info.columns, info.names)
+            verbatim = {name: cells for name, cells in every.verbatim.items() if name in columns}
+            yield Existing(every.positions, every.values.select(list(columns)), every.locators, verbatim)
             return
+        picks = self._picks(table, picked)
         order = ", ".join(f"t.{sql}" for sql, _ in table.locators)
         after = ""
         while True:
@@ -210,6 +215,32 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
 
     def _deleting(self, table: Described, stage: str, where: str) -> str:
         return f"DELETE t FROM {stage} AS s STRAIGHT_JOIN {table.sql} AS t ON {where}"
+
+    def _delete(self, link: SQLLink, table: Described, locators: pa.Table, stage: str, within: str) -> int:
+        """Of rows that are alike in all that they are located by, as many go as are staged."""
+        if table.locators:
+            return super()._delete(link, table, locators, stage, within)
+        picks = [Pick("s.c0", "n", NUMBER.wire), Pick("COUNT(*)", "copies", pa.int64())]
+        found = link.select(
+            picks, f"{self._join(table, stage, self._located(table, locators))} WHERE {within} GROUP BY s.c0"
+        )
+        staged, copies = (found[name].to_numpy() for name in ("n", "copies"))
+        if (copies == 1).all():
+            return super()._delete(link, table, locators, stage, within)
+        same = hash_rows([one_array(column.take(pa.array(staged))) for column in locators.columns], _SEED)
+        _, first, which, alike = np.unique(same, return_index=True, return_inverse=True, return_counts=True)
+        fewer = alike < copies[first]
+        some = staged[fewer[which]].tolist()
+        rest = f"{within} AND s.c0 NOT IN ({', '.join(map(str, some))})" if some else within
+        done = super()._delete(link, table, locators, stage, rest)
+        where = self._located(table, locators, of=table.sql)
+        for number, count in zip(staged[first[fewer]].tolist(), alike[fewer].tolist(), strict=True):
+            like = f"EXISTS (SELECT 1 FROM {stage} AS s WHERE s.c0 = {number} AND {where})"
+            done += link.run(f"DELETE FROM {table.sql} WHERE {like} LIMIT {count}")
+        return done
+
+    def _to_the_letter(self, expression: str) -> str:
+        return f"CAST(CONVERT({expression} USING utf8mb4) AS BINARY)"
 
     def _join(self, table: Described, stage: str, on: str) -> str:
         return f"FROM {stage} AS s STRAIGHT_JOIN {table.sql} AS t ON {on}"

@@ -266,7 +266,7 @@ def _of_type(one: _Type, spelled: str, collation: str | None) -> tuple[pa.DataTy
         kind = getattr(pa, f"{'u' if one.unsigned else ''}int{_INTEGERS[name]}")()
         return kind, Form(kind, spelled, f"CAST({{}} AS {'UNSIGNED' if one.unsigned else 'SIGNED'})"), {}
     if name == "year":
-        return pa.int16(), Form(pa.int16(), "smallint", "CAST({} AS SIGNED)"), {}
+        return pa.int16(), Form(pa.int16(), "smallint", "CAST({} AS SIGNED)"), {"years": True}
     if name == "bit":
         kind = pa.bool_() if (size or 1) == 1 else pa.uint64()
         wire = pa.int8() if (size or 1) == 1 else pa.uint64()

@@ -12,6 +12,7 @@ import pyarrow.types as pt
 
 from ...core.cast import cast, plain
 from ...core.existing import Existing, Verbatim
+from ...core.hashing import hash_rows
 from ...core.keys import one_array
 from ...core.row_numbers import NO_ROW, as_indices, no_rows
 from ...core.schema import Column, TableInfo
@@ -160,8 +161,9 @@ class SQLReading(SQLDescribing):
             Cells(known.get(name) or table.forms[name[1:]], one_array(locators[name])) for name in locators.column_names
         ]
 
-    def _located(self, table: Described, locators: pa.Table, first: int = 1) -> str:
-        """The condition under which the row t is that of the staged row s, whose locators are c`first` and so on."""
+    def _located(self, table: Described, locators: pa.Table, first: int = 1, of: str = "t") -> str:
+        """The condition under which the row t is that of the staged row s, whose locators are c`first` and so on. `of`:
+        what else the row is called."""
         tests = []
         for i, name in enumerate(locators.column_names):
             if name.startswith("="):
@@ -169,10 +171,16 @@ class SQLReading(SQLDescribing):
             else:
                 column, form = table.locators[i]
             staged = form.write.format(f"s.c{first + i}")
-            same = f"t.{column} {form.equals} {staged}"
-            null = f"(t.{column} IS NULL AND {staged} IS NULL)"
+            same = f"{of}.{column} {form.equals} {staged}"
+            if name.startswith("=") and pt.is_string(form.wire):
+                same += f" AND {self._to_the_letter(f'{of}.{column}')} {form.equals} {self._to_the_letter(staged)}"
+            null = f"({of}.{column} IS NULL AND {staged} IS NULL)"
             tests.append(f"({same} OR {null})" if locators[name].null_count else same)
         return " AND ".join(tests)
+
+    def _to_the_letter(self, expression: str) -> str:
+        """A text in a form in which two are equal only if all their letters are, blanks and case too."""
+        return expression
 
     # -- reading ----------------------------------------------------------------------------------------
 
@@ -279,8 +287,14 @@ class SQLReading(SQLDescribing):
             join = self._join(table, stage, self._located(table, rows.locators))
             rows_now = link.select(picks, join, "s.c0", self._locking())
         # of rows that are alike in every column, by which they are located, each meets all
-        first = np.unique(rows_now["position"].to_numpy(), return_index=True)[1]
+        _, first, which = np.unique(rows_now["position"].to_numpy(), return_index=True, return_inverse=True)
         if len(first) < rows_now.num_rows:
+            cells = hash_rows([one_array(rows_now[one.alias]) for one in picks[1:]], 0)
+            if (cells != cells[first][which]).any():
+                raise StoreError(
+                    f"{self.where}: rows of {info.name!r} cannot be told apart after a trigger has changed them; give "
+                    "the table a primary key"
+                )
             rows_now = rows_now.take(pa.array(first))
         if rows_now.num_rows != rows.locators.num_rows:
             raise StoreError(f"{self.where}: rows of {info.name!r} vanished while they were read; run again")

@@ -207,7 +207,10 @@ class SQLSession(SQLCapturing):
         parts, refusals = work(link)
         landed = np.delete(np.arange(len(rows.positions)), list(refusals))
         if back is None:
-            return Written(self._again(link, info, rows.take(landed)), landed, lambda: refusals)
+            known = rows.take(landed)
+            if by_key := [f"={name}" for name in key if f"={name}" in known.locators.column_names]:
+                known = replace(known, locators=known.locators.select(by_key))  # what else there was may be another now
+            return Written(self._again(link, info, known), landed, lambda: refusals)
         by = [name[1:] for name in rows.locators.column_names if name.startswith("=")]
         stored = self._existing(link, table, together(parts, picks), info.columns, by)
         if len(stored.positions) != len(landed):
@@ -257,16 +260,20 @@ class SQLSession(SQLCapturing):
 
         def work(link: SQLLink) -> Refusals:
             link.expect(bool(table.locators))
-            where = self._located(table, rows.locators)
 
             def write(stage: str, within: str, count: int) -> Any:
                 if copying is not None:
+                    where = self._located(table, rows.locators)
                     link.run(copying(f"{self._join(table, stage, where)} WHERE {within}"))
-                return self._whole(link.run(self._deleting(table, stage, f"{where} AND {within}")), count, table)
+                return self._whole(self._delete(link, table, rows.locators, stage, within), count, table)
 
             return self._in_parts(link, Sent(table), located, write)[1]
 
         return Written(rows, None, self._later(len(rows.positions), work).result)
+
+    def _delete(self, link: SQLLink, table: Described, locators: pa.Table, stage: str, within: str) -> int:
+        """Delete the rows of those staged for which the condition `within` holds. Returns how many went."""
+        return link.run(self._deleting(table, stage, f"{self._located(table, locators)} AND {within}"))
 
     def append(self, info: TableInfo, rows: Load, after: Sequence[Written] = ()) -> None:
         table, values, count = self._described(info), rows.values, rows.values.num_rows
