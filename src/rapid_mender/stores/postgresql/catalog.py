@@ -100,6 +100,9 @@ SELECT json_build_object(
     FROM pg_trigger g
     WHERE NOT g.tgisinternal AND g.tgenabled <> 'D' AND substr(g.tgname::text, 1, 14) <> 'rmend_capture_'
       AND (g.tgrelid = c.oid OR g.tgrelid = ANY (SELECT h.inhrelid FROM pg_inherits h WHERE h.inhparent = c.oid))) END,
+  'deferred', (SELECT json_agg(DISTINCT quote_ident(s.nspname::text) || '.' || quote_ident(f.conname::text))
+    FROM pg_constraint f JOIN pg_namespace s ON s.oid = f.connamespace
+    WHERE f.condeferred AND f.contype = ANY ('{f,u,p,x}'::"char"[]) AND (f.conrelid = c.oid OR f.confrelid = c.oid)),
   'referenced', EXISTS (SELECT FROM pg_constraint f WHERE f.confrelid = c.oid AND f.contype = 'f'
       AND (f.confupdtype <> 'a' OR f.confdeltype <> 'a')),
   'reach', CASE WHEN EXISTS (SELECT FROM pg_constraint f WHERE f.conrelid = c.oid AND f.contype = 'f'

@@ -12,7 +12,7 @@ import pyarrow as pa
 
 from ...core.schema import TableInfo
 from ...errors import StoreError
-from ..contract import Session
+from ..contract import Refused, Session
 from ..guest import ROWS, SAVEPOINT, GuestStore
 from ..sql.link import Described, Pick, SQLLink
 from ..sql.text import text_sql
@@ -171,6 +171,20 @@ class GuestSession(PostgreSQLSession):
 
     def _reading(self) -> SQLLink:
         return self._write.drained()  # nobody else sees what the transaction has written
+
+    def _check_at_once(self, link: SQLLink, table: Described) -> None:
+        link.run("SAVEPOINT rmend_check")
+        with suppress(Refused):  # what the caller has written may wait for more
+            super()._check_at_once(link, table)
+            link.run("RELEASE SAVEPOINT rmend_check")
+            return
+        link.run("ROLLBACK TO SAVEPOINT rmend_check")
+        link.run("RELEASE SAVEPOINT rmend_check")
+
+    def close(self) -> None:
+        super().close()
+        if self._checked:  # as the caller has it
+            self._write.link.run(f"SET CONSTRAINTS {', '.join(self._checked)} DEFERRED")
 
 
 class PostgreSQLGuestStore(GuestStore):

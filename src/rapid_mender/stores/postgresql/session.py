@@ -76,6 +76,8 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
         self._reader: PostgreSQLLink | None = None
         self._looks = 0
         self._beside = 0
+        self._checked: list[str] = []
+        """The constraints that are checked at once in this transaction, and else at the commit."""
         self._scans = 0
         self._brought: list[_Brought] = []
         self._counted: dict[TableInfo, list[dict[str, Any]]] = {}
@@ -277,6 +279,12 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
             if link.select([Pick("pg_catalog.count(*)", "n", pa.int64())], rest)["n"][0].as_py():
                 return
         raise Conflict(f"{self.where}: another program wrote the same key meanwhile ({error.reason})")
+
+    def _check_at_once(self, link: SQLLink, table: Described) -> None:
+        deferred = [name for name in table.extra["deferred"] if name not in self._checked]
+        if deferred:
+            link.run(f"SET CONSTRAINTS {', '.join(deferred)} IMMEDIATE")
+            self._checked += deferred
 
     @contextmanager
     def _watched(self, link: SQLLink, table: Described) -> Iterator[list[int]]:

@@ -93,6 +93,7 @@ def described(answer: str) -> Described:
         extra={
             "unique": by_name,
             "after": any(trigger["after"] for trigger in one["triggers"] or ()),
+            "deferred": one["deferred"] or [],
             "late": any(trigger["late"] for trigger in one["triggers"] or ()),
         },
     )

@@ -118,6 +118,7 @@ class SQLSession(SQLCapturing):
 
     def _load(self, link: SQLLink, sent: Sent, rows: Rows) -> tuple[list[Any], dict[int, str]]:
         """Load rows straight into their table; if it refuses one of them, stage and insert them instead."""
+        self._check_at_once(link, sent.table)
         link.run("SAVEPOINT rmend_load")
         try:
             link.load(sent.table, sent.names, rows)
@@ -156,6 +157,7 @@ class SQLSession(SQLCapturing):
 
         `write(stage, within, count)` writes the staged rows s for which the condition `within` holds, so many.
         """
+        self._check_at_once(link, sent.table)
         with link.staged(rows) as stage:
 
             def part(first: int, last: int) -> Any:
@@ -170,6 +172,9 @@ class SQLSession(SQLCapturing):
                 lambda error, row: self._raise_conflict(link, sent, error, stage, row),
                 at_most=None if sent.table.info.undoes and not singly else 1,
             )
+
+    def _check_at_once(self, link: SQLLink, table: Described) -> None:
+        """Have the database check what it would only check at the commit, when it names no row any more."""
 
     @contextmanager
     def _watched(self, link: SQLLink, table: Described) -> Iterator[list[int]]:

@@ -17,6 +17,7 @@ from ...errors import StoreError
 from ..contract import ALL, KEPT, Condition, Load, Normalised, Refusals, Selection, Where, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .capturing import SQLiteCapturing
+from .deferred import Deferred, Keys, deferred_keys, run_checked, touched, with_keys
 from .describing import Known, SQLiteDescribing
 from .link import Link, Locked, refusal
 from .rows import Rows
@@ -51,6 +52,7 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
         """A second connection may look at the table while the first writes."""
         self._reader: Link | None = None
         self._watching = Watching()
+        self._deferred_keys: dict[str, list[Deferred]] = {}
 
     def close(self) -> None:
         """Wait for all writes to end. Raises the error of one that failed."""
@@ -234,10 +236,25 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
 
     def _insert(self, info: TableInfo, values: pa.Table) -> Callable[[], Refusals]:
         sql, bound = self._inserting(info, values, {})
-        return self._isolated(sql, bound, not info.triggers)
+        return self._isolated(sql, bound, not info.triggers, touched(self._deferred(info), info, values, None))
 
-    def _isolated(self, sql: str, bound: pa.Table, one_change: bool) -> Callable[[], Refusals]:
-        return self._later(bound.num_rows, lambda link: link.run_each(sql, bound, one_change)).result
+    def _isolated(self, sql: str, bound: pa.Table, one_change: bool, keys: Keys) -> Callable[[], Refusals]:
+        """`keys`: what the database checks at the commit only, and is checked here as well."""
+
+        def work(link: Link) -> Refusals:
+            if not keys:
+                return link.run_each(sql, bound, one_change)
+            return link.run_in_parts(
+                lambda some: run_checked(link, self._path, keys, some, sql), with_keys(bound, keys)
+            )
+
+        return self._later(bound.num_rows, work).result
+
+    def _deferred(self, info: TableInfo) -> list[Deferred]:
+        """The foreign keys about a table that are checked at the commit only."""
+        if info.name not in self._deferred_keys:
+            self._deferred_keys[info.name] = deferred_keys(self._write.drained(), info.name)
+        return self._deferred_keys[info.name]
 
     def _later(self, count: int, work: Callable[[Link], _T]) -> Future[_T]:
         """Write in the background; `count` is how many rows."""
@@ -275,7 +292,8 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
         labels = [*names, *(f"locator {i}" for i in range(rows.locators.num_columns))]
         sql = f"UPDATE OR ABORT {name_sql(info.name)} SET {sets} WHERE {self._rows(info).located(len(names) + 1)}"
         self._watch(info)
-        refused = self._isolated(sql, pa.table(bound, names=labels), not info.triggers and not info.referenced)
+        keys = touched(self._deferred(info), info, values, rows.values)
+        refused = self._isolated(sql, pa.table(bound, names=labels), not info.triggers and not info.referenced, keys)
         if info.triggers or any(column.generated for column in info.columns):
             landed = np.flatnonzero(Written(rows, None, refused).landed(len(rows.positions)))
             some = rows.take(landed)
@@ -295,7 +313,8 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
     def delete(self, info: TableInfo, rows: Existing) -> Written:
         sql = f"DELETE FROM {name_sql(info.name)} WHERE {self._rows(info).located(1)}"
         self._watch(info)
-        refused = self._isolated(sql, rows.locators, not info.triggers and not info.referenced)
+        keys = touched(self._deferred(info), info, None, rows.values)
+        refused = self._isolated(sql, rows.locators, not info.triggers and not info.referenced, keys)
         if info.triggers:
             gone = np.delete(np.arange(len(rows.positions)), list(refused()))
             still = self._rows(info).again(self._write.drained(), rows.locators.take(pa.array(gone)))
@@ -309,14 +328,16 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
         copying = f"INSERT OR ABORT INTO {name_sql(to.name)} ({listed}) SELECT {listed} {there}"
         self._watch(info)
 
+        keys = touched(self._deferred(info), info, None, rows.values)
+
         def work(link: Link) -> Refusals:
             def write(some: pa.Table) -> None:
-                link.run(copying, some)
-                link.run(f"DELETE {there}", some)
-                if info.triggers and link.query(f"SELECT 1 {there}", some).num_rows:
+                run_checked(link, self._path, keys, some, copying, f"DELETE {there}")
+                located = some.select(range(rows.locators.num_columns))
+                if info.triggers and link.query(f"SELECT 1 {there}", located).num_rows:
                     raise refusal(self._path, KEPT)
 
-            return link.run_in_parts(write, rows.locators)
+            return link.run_in_parts(write, with_keys(rows.locators, keys))
 
         done = self._later(len(rows.positions), work)
         if info.triggers:
