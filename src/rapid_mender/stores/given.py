@@ -10,6 +10,7 @@ from ..errors import JobError
 from .contract import Store
 
 _SQLITE = "sqlite:///"
+_WITHIN = "to merge within it, give it as rm.Merger(job, connection=…)"
 
 
 def of_file(path: str | os.PathLike[str]) -> str:
@@ -31,8 +32,11 @@ def as_store(given: Any) -> Any:
         return of_file(given)
     if isinstance(given, sqlite3.Connection):
         return _of_connection(given)
-    if type(given).__module__.partition(".")[0] == "sqlalchemy":
+    maker = type(given).__module__.partition(".")[0]
+    if maker == "sqlalchemy" and not hasattr(given, "get_bind"):
         return _of_sqlalchemy(given)
+    if maker in ("sqlalchemy", "psycopg", "pymysql") and hasattr(given, "commit"):
+        raise JobError(f"a store is a URL, a path or a Store, not a {type(given).__name__} of {maker}; {_WITHIN}")
     if given is not None and not isinstance(given, str | Store):
         raise JobError(f"a store is a URL, a path or a Store, not {type(given).__name__}")
     return given
@@ -43,11 +47,18 @@ def _of_connection(connection: sqlite3.Connection) -> str:
     if not path:
         raise JobError("the SQLite connection is to a database in memory, which nobody else can open; use a file")
     if connection.in_transaction:
-        raise JobError("the SQLite connection has a transaction that is still open; commit it, or roll it back, before")
+        raise _still_open("SQLite connection")
     return of_file(path)
 
 
+def _still_open(what: str) -> JobError:
+    before = "commit it, or roll it back, before"
+    return JobError(f"the {what} has a transaction that is still open; {before}; or, {_WITHIN}")
+
+
 def _of_sqlalchemy(given: Any) -> str:
+    if hasattr(given, "in_transaction") and given.in_transaction():
+        raise _still_open("connection")
     url = getattr(given, "url", None) or getattr(getattr(given, "engine", None), "url", None) or given
     if not hasattr(url, "render_as_string"):
         raise JobError(f"a store is a URL, a path or a Store, not {type(given).__name__}")
