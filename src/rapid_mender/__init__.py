@@ -41,7 +41,8 @@ if TYPE_CHECKING:
     from .incoming.query import Query
     from .jobs.check import Checked, check
     from .jobs.draft import draft
-    from .jobs.job import ColumnOptions, Incoming, Job, Rule, Versions
+    from .jobs.job import Job
+    from .jobs.options import ColumnOptions, Incoming, Rule, Versions
     from .jobs.span_check import SpansChecked, check_spans
     from .jobs.sync_job import Sync
     from .merging.explain import Explanation, explain
@@ -65,7 +66,8 @@ _PLACES = {
     "stop_capture": "changes.capture", "Mended": "changes.mending",
     "Pruned": "changes.prune", "prune": "changes.prune",
     "Verified": "changes.verify", "verify": "changes.verify",
-    "ColumnOptions": "jobs.job", "Incoming": "jobs.job", "Job": "jobs.job", "Rule": "jobs.job", "Versions": "jobs.job",
+    "ColumnOptions": "jobs.options", "Incoming": "jobs.options", "Job": "jobs.job", "Rule": "jobs.options",
+    "Versions": "jobs.options",
     "Follower": "followers.follow", "followers_of": "followers.known",
     "forget": "followers.known", "Synced": "followers.syncing", "sync": "followers.sync", "syncing": "followers.sync",
     "Compared": "followers.compare", "compare": "followers.sync",

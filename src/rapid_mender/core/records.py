@@ -15,7 +15,10 @@ from ..errors import JobError
 from .cast import as_text, cast, plain, wanted
 from .expressions import Env, Expression
 from .expressions.scope import Name
+from .masks import either
 from .names import in_quotes, near_hint
+from .notation import Notation, rewritten
+from .parsers import Cast
 from .schema import Column, TableInfo
 
 REJECT_TEXT = "\x00text"
@@ -27,6 +30,9 @@ REJECT_SHAPE = pa.schema([("rmend_row", pa.int64()), ("rmend_reason", pa.string(
 """What a run itself says of a reject."""
 
 _SHOWN = 60  # characters of a bad value that a reason repeats
+
+
+NO_NOTATIONS: Mapping[str, Notation] = {}
 
 
 @dataclass
@@ -68,18 +74,36 @@ def value_of(column: Column, value: object) -> pa.Scalar:
     return plain(done)[0]
 
 
-def read_columns(raw: pa.Table, rows: np.ndarray, mapping: Mapping[str, str], info: TableInfo) -> Records:
-    """Cast the mapped columns of `raw` to the table's types; a value that cannot be is a fault of its row."""
+def read_columns(
+    raw: pa.Table,
+    rows: np.ndarray,
+    mapping: Mapping[str, str],
+    info: TableInfo,
+    notations: Mapping[str, Notation] = NO_NOTATIONS,
+) -> Records:
+    """Cast the mapped columns of `raw` to the table's types; a value that cannot be is a fault of its row. `notations`:
+    how texts are written, by the columns of the table."""
     arrays: list[pa.Array] = []
     records = Records(rows, pa.table({}), pa.nulls(len(rows), pa.string()))
     for name, target in mapping.items():
         column = info[target]
-        values, bad = cast(raw[name], column)
+        values, bad = read_values(raw[name], column, notations.get(target))
         arrays.append(values)
         if bad is not None and bad.any():
-            records.add_fault(bad, misfit(plain(raw[name]).filter(pa.array(bad)), column))
+            notation = notations.get(target)
+            why = notation.words(wanted(column)) if notation is not None else None
+            records.add_fault(bad, misfit(plain(raw[name]).filter(pa.array(bad)), column, why))
     records.values = pa.table(arrays, names=list(mapping.values()))
     return records
+
+
+def read_values(values: pa.ChunkedArray | pa.Array, column: Column, notation: Notation | None) -> Cast:
+    """Values in the type of a column, and a mask of those that cannot be; texts are written in a notation."""
+    if notation is None or not (pt.is_string(values.type) or pt.is_large_string(values.type)):
+        return cast(values, column)
+    texts, wrong = rewritten(plain(values), column.type, notation)
+    done, bad = cast(texts, column)
+    return done, either(bad, wrong)
 
 
 def misfit(values: pa.Array, column: Column, why: str | None = None) -> pa.Array:
@@ -92,10 +116,10 @@ def misfit(values: pa.Array, column: Column, why: str | None = None) -> pa.Array
     )
     quoted = pc.binary_join_element_wise("'", clipped, "'", "")
     texts = pc.fill_null(quoted, "the value")
-    if pt.is_decimal(column.type) or pt.is_floating(column.type):
+    if why is None and (pt.is_decimal(column.type) or pt.is_floating(column.type)):
         comma = pc.fill_null(pc.match_substring_regex(shown, r"^\s*[+-]?[0-9]+(\.[0-9]{3})*,[0-9]+\s*$"), False)
         mend = pc.if_else(comma, "; write a point for the comma", "")
-        words = pa.scalar(f" is not {why or wanted(column)}")
+        words = pa.scalar(f" is not {wanted(column)}")
         return pc.binary_join_element_wise(f"{column.name}: ", texts, words, mend, "")
     return pc.binary_join_element_wise(f"{column.name}: ", texts, f" is not {why or wanted(column)}", "")
 

@@ -30,7 +30,8 @@ from ..core.row_numbers import NO_ROW, as_indices, is_row, no_rows
 from ..core.schema import TableInfo
 from ..core.versions import NEVER
 from ..errors import JobError
-from ..jobs.job import Job, Rule
+from ..jobs.job import Job
+from ..jobs.options import Rule
 from ..jobs.sync_job import Sync
 from .fingerprints import FINGERPRINTED
 

@@ -13,9 +13,11 @@ from ..core.compare import takes_tolerance
 from ..core.decisions import NAMES
 from ..core.expressions import Env, Expression, Scope, always
 from ..core.names import in_quotes
+from ..core.notation import Notation
 from ..core.schema import Column, TableInfo
 from ..stores.contract import Session, nearest
-from .job import ColumnOptions, Job, RejectsTable
+from .job import Job
+from .options import ColumnOptions, RejectsTable
 from .plan import ColumnPlan, Plan
 from .problems import Problems
 from .resolving import Resolver
@@ -58,6 +60,7 @@ class _Binder:
             order=self.order,
             options=self.options,
             update_only=self.update_only,
+            notations=self._notations(),
             columns={name: self._column(name) for name in info.names},
             mark=mark,
             unmark=unmark,
@@ -102,7 +105,7 @@ class _Binder:
             if name is None:
                 continue
             column = self.info[name]
-            if name in self.key:
+            if name in self.key and options.decides:
                 self._wrong(f"{place}: a key column is compared and written by the rules of keys; it takes no options")
             if options.tolerance is not None and not takes_tolerance(column.type):
                 self._wrong(f"{place}: tolerance is for numbers, dates and times, and {name} is {wanted(column)}")
@@ -123,6 +126,23 @@ class _Binder:
         for other in {name for name in taken if taken.count(name) > 1}:
             self._wrong(f"[columns] previous: {other} is to take the old value of more than one column")
         return options_of
+
+    def _notations(self) -> dict[str, Notation]:
+        """How the texts of each column are written, where the job says so: for the column, or for all of the batch."""
+        found = {}
+        of_batch = self.job.incoming
+        for name, options in self.options.items():
+            if options.format is not None or options.decimal is not None or options.thousands is not None:
+                notation = Notation(options.format, options.decimal or ".", options.thousands or "")
+                if problem := notation.problem(self.info[name].type):
+                    self._wrong(f"[columns.{name}]: {problem}, and {name} is {wanted(self.info[name])}")
+                else:
+                    found[name] = notation
+        if of_batch is not None and (of_batch.decimal != "." or of_batch.thousands):
+            notation = Notation(None, of_batch.decimal, of_batch.thousands)
+            numbers = [one.name for one in self.info.columns if notation.problem(one.type) is None]
+            found = dict.fromkeys(numbers, notation) | found
+        return found
 
     def _update_only(self) -> list[str]:
         columns = [

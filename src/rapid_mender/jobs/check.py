@@ -16,9 +16,10 @@ from ..incoming.rejected import check_rejects_path, restored, schema_of
 from ..stores.contract import Session
 from ..stores.urls import opened
 from .hazards import look_at_our_tables
-from .job import Job, RejectsTable
+from .job import Job
 from .layouts import Layouts, shape_of
 from .opening import batch_of, plan_of, source_of
+from .options import RejectsTable
 from .plan import Plan
 from .problems import Problems
 

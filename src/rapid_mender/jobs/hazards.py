@@ -9,7 +9,7 @@ from ..errors import StoreError
 from ..stores.contract import Condition, Need, Selection, Session
 from ..stores.contract.capture import Known, altered, lacking
 from ..stores.contract.widening import too_narrow
-from .job import RejectsTable
+from .options import RejectsTable
 from .plan import Plan
 from .problems import Problems
 

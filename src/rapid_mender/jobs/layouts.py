@@ -20,7 +20,7 @@ from ..core.names import in_quotes
 from ..core.records import REJECT_TEXT
 from ..core.rules import BoundRule
 from ..errors import JobError
-from .job import Rule
+from .options import Rule
 from .plan import Plan
 from .problems import Problems
 from .resolving import Resolver

@@ -8,8 +8,10 @@ from functools import cached_property
 
 from ..core.compare import Likeness
 from ..core.expressions import Expression
+from ..core.notation import Notation
 from ..core.schema import TableInfo
-from .job import ColumnOptions, Job
+from .job import Job
+from .options import ColumnOptions
 from .spans import Spans
 
 
@@ -41,6 +43,8 @@ class Plan:
     options: Mapping[str, ColumnOptions]
     """Those that the job gives, by the column's name as the table has it."""
     update_only: Sequence[str]
+    notations: Mapping[str, Notation]
+    """How the texts of a batch write the values of a column, where that is not as usual."""
     columns: Mapping[str, ColumnPlan]
     """Every column of the table."""
     mark: Mapping[str, Expression]

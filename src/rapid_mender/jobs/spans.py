@@ -14,7 +14,8 @@ from ..core.cast import wanted
 from ..core.schema import Column
 from ..core.versions import NEVER, as_instants, instants, spans_of
 from ..stores.contract import Condition
-from .job import Job, Versions
+from .job import Job
+from .options import Versions
 from .problems import Problems
 from .resolving import Resolver
 

@@ -13,11 +13,12 @@ from pydantic import BeforeValidator, Field, PrivateAttr, model_validator
 from ..errors import JobError
 from ..stores.contract import Store
 from ..stores.given import as_store
-from .job import (
+from .job import Job
+from .job_file import read_job_file
+from .options import (
     ColumnOptions,
     Constant,
     GivenLimit,
-    Job,
     Names,
     RejectsPath,
     RejectsTable,
@@ -25,7 +26,6 @@ from .job import (
     each_of,
     rejects_of,
 )
-from .job_file import read_job_file
 
 OF_THE_MERGE = ("columns", "delete", "mark", "marked", "unmark", "archive", "rejects", "max_rejects",
                         "max_deletes", "history", "seal")  # fmt: skip

@@ -27,8 +27,8 @@ from ..core.rules import Fired
 from ..errors import UncertainError
 from ..incoming import Chunk, Source, Spool, tables_of
 from ..incoming.open import FEW, Frame
-from ..jobs.job import RejectsTable
 from ..jobs.opening import Opened, OpenJob
+from ..jobs.options import RejectsTable
 from ..jobs.plan import Plan
 from ..stores.contract import Session
 from .batch import Batch

@@ -42,7 +42,7 @@ class Reader:
                     needed |= {used for _, used in derived[name].uses}
             derived = {name: one for name, one in derived.items() if name in needed}
         wanted = {n: c for n, c in layout.mapping.items() if needed is None or c in needed}
-        records = read_columns(chunk.raw, chunk.rows, wanted, info)
+        records = read_columns(chunk.raw, chunk.rows, wanted, info, self.plan.notations)
         seen = {name: column for name, column in layout.seen.items() if needed is None or column in needed}
         self._put_extras(records, chunk, layout, seen)
         if derived:
@@ -65,7 +65,7 @@ class Reader:
             if self.plan.has_functions or name in reads:
                 records.extras[name] = plain(chunk.raw[name]) if name in there else pa.nulls(len(chunk.rows), kind)
         if seen:
-            aside = read_columns(chunk.raw, chunk.rows, seen, self.plan.info)
+            aside = read_columns(chunk.raw, chunk.rows, seen, self.plan.info, self.plan.notations)
             records.add_fault(mask_of(aside.faults.is_valid()), aside.faults.drop_null())
             records.extras |= {name: one_array(aside.values[name]) for name in aside.values.column_names}
 

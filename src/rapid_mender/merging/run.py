@@ -24,8 +24,9 @@ from ..core.own_tables import Kind
 from ..errors import Error, LimitError, StoreError, UncertainError
 from ..incoming import Chunk, Spool
 from ..jobs.hazards import missing_grants
-from ..jobs.job import RejectsTable, job_name
+from ..jobs.job import job_name
 from ..jobs.opening import Opened
+from ..jobs.options import RejectsTable
 from ..stores.contract import Forbidden, Session, Unreachable
 from .batch import Batch, Progress
 from .chunk import Attempt, ChunkWay, Unit
