@@ -28,16 +28,21 @@ class Chunk:
         return Chunk(self.raw.slice(start, count), self.rows[start : start + count], self.again)
 
 
-FORMATS = ("csv", "tsv", "jsonl", "parquet")
+FORMATS = ("csv", "tsv", "jsonl", "json", "parquet", "arrow", "excel")
 
 
 @dataclass(frozen=True, slots=True)
 class Options:
-    """How a text file is written."""
+    """How a file is written."""
 
     delimiter: str = ","
+    quote: str = '"'
+    skip: int = 0
+    """How many lines, or rows of a sheet, stand before the names of the columns."""
     encoding: str = "utf-8"
     nulls: tuple[str, ...] = ("",)
+    sheet: str | None = None
+    """Which sheet of a workbook; None: the first."""
     format: str | None = None
     """One of `FORMATS`; None: by the ending of the file."""
 

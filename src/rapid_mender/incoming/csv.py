@@ -1,13 +1,11 @@
-"""CSV files, also gzipped. A line that cannot be split or decoded is a broken record, with its number."""
+"""CSV files, also packed. A line that cannot be split or decoded is a broken record, with its number."""
 
 from __future__ import annotations
 
 import codecs
 import csv
-import gzip
 import io
 import os
-import zlib
 from collections.abc import Iterable, Iterator
 from dataclasses import dataclass, field
 from typing import IO, Any
@@ -23,6 +21,7 @@ from .ahead import ahead
 from .broken import Broken
 from .chunks import Chunk, Options, Source
 from .csv_scan import Scanned, Untold, scan, whole_records
+from .packed import DAMAGED, unpacked
 
 _BLOCK = 16 << 20
 _LONGEST = 64 << 20
@@ -50,10 +49,10 @@ class CsvFile(Source):
             with self._text(self.options.encoding) as lines:
                 read: list[str] = []
                 try:
-                    names = next(csv.reader(_noted(lines, read), delimiter=self.options.delimiter))
+                    names = next(self._reader(_noted(lines, read)))
                 except StopIteration:
                     raise IncomingError(f"{self.name} is empty: it has not even a line of column names") from None
-                except (UnicodeError, csv.Error, OSError, EOFError) as error:
+                except (UnicodeError, csv.Error, *DAMAGED) as error:
                     raise IncomingError(f"{error}; check the encoding and the file", self.name, "line 1") from error
             if why := _unread(read, self.options.encoding):
                 raise IncomingError(why, self.name, "line 1")
@@ -69,9 +68,15 @@ class CsvFile(Source):
             looked_at = self._looked_at()
             for block, whole, line in ahead(looked_at) if (self.size or 0) > _BLOCK else looked_at:
                 if isinstance(whole, int):
-                    yield from self._at_once(memoryview(block)[:whole], line, b'"' in block)
+                    yield from self._at_once(memoryview(block)[:whole], line, self.options.quote.encode() in block)
                 else:
                     yield from self._records(block, whole, line, len(self.columns))
+
+    def _reader(self, lines: Iterator[str]) -> Iterator[list[str]]:
+        """The line of column names, split into values, and those behind it."""
+        for _ in range(self.options.skip):
+            next(lines)
+        return csv.reader(lines, delimiter=self.options.delimiter, quotechar=self.options.quote)
 
     def _looked_at(self) -> Iterator[tuple[bytes, int | Scanned, int]]:
         """Blocks that begin with a record, and the line on which each does. With each: where its last whole record
@@ -85,7 +90,7 @@ class CsvFile(Source):
                 rest = block
                 continue
             delimiter = ord(self.options.delimiter)
-            told = whole_records(block, delimiter, last) if len(self.columns) > 1 else None
+            told = whole_records(block, delimiter, ord(self.options.quote), last) if len(self.columns) > 1 else None
             if told is not None:
                 scanned: int | Scanned = told[0]
                 whole, breaks = told
@@ -104,7 +109,7 @@ class CsvFile(Source):
 
     def _scanned(self, block: bytes, line: int, last: bool) -> Scanned:
         try:
-            return scan(block, ord(self.options.delimiter), last)
+            return scan(block, ord(self.options.delimiter), ord(self.options.quote), last)
         except Untold as error:
             at = line + block.count(b"\n", 0, error.start)
             raise IncomingError(error.why, self.name, f"line {at}") from None
@@ -170,8 +175,8 @@ class CsvFile(Source):
                 pa.BufferReader(block),
                 read_options=pcsv.ReadOptions(use_threads=False, block_size=len(block) + 1, column_names=names),
                 parse_options=pcsv.ParseOptions(
-                    delimiter=self.options.delimiter, newlines_in_values=True, ignore_empty_lines=False,
-                    invalid_row_handler=handler,
+                    delimiter=self.options.delimiter, quote_char=self.options.quote, newlines_in_values=True,
+                    ignore_empty_lines=False, invalid_row_handler=handler,
                 ),
                 convert_options=pcsv.ConvertOptions(
                     check_utf8=False, column_types=dict.fromkeys(names, pa.string() if text else pa.binary()),
@@ -187,9 +192,9 @@ class CsvFile(Source):
     def _blocks(self) -> Iterator[tuple[bytes, bool]]:
         """The file as UTF-8, unpacked, in blocks; each with whether it is the last."""
         assert self._file is not None
-        stream: Any = gzip.GzipFile(fileobj=self._file) if self.path.endswith(".gz") else self._file
         plain = _encoding(self.options) == "utf8"
         try:
+            stream = unpacked(self.path, self._file)
             decoder = None if plain else codecs.getincrementaldecoder(self.options.encoding)("surrogateescape")
             block, first = stream.read(_BLOCK), True
             while True:
@@ -204,12 +209,12 @@ class CsvFile(Source):
                 if last:
                     return
                 block = following
-        except (OSError, EOFError, zlib.error, UnicodeError, LookupError) as error:
+        except (*DAMAGED, UnicodeError, LookupError) as error:
             raise IncomingError(f"{error}; check the encoding and the file", self.name) from error
 
     def _text(self, encoding: str) -> io.TextIOWrapper:
         """The file as text, opened a second time."""
-        stream = gzip.open(self.path) if self.path.endswith(".gz") else open(self.path, "rb")  # noqa: SIM115
+        stream = unpacked(self.path, open(self.path, "rb"))  # noqa: SIM115
         try:
             encoding = "utf-8-sig" if encoding.lower() == "utf-8" else encoding
             return io.TextIOWrapper(stream, encoding, "surrogateescape", newline="")

@@ -11,7 +11,7 @@ from dataclasses import dataclass, field
 
 import numpy as np
 
-_QUOTE, _RETURN, _LINE = 34, 13, 10
+_RETURN, _LINE = 13, 10
 _IS_QUOTE, _IS_LINE, _IS_DELIMITER = 1, 2, 4
 
 
@@ -41,7 +41,7 @@ class Scanned:
     """By the number of a record: which rule it breaks."""
 
 
-def whole_records(block: bytes, delimiter: int, last: bool) -> tuple[int, int] | None:
+def whole_records(block: bytes, delimiter: int, quote: int, last: bool) -> tuple[int, int] | None:
     """Where the last whole record of a block ends, and how many line breaks come before that. None if a quote is out
     of place, a line holds no value, or knowing it would not help. Several times as fast as `scan`."""
     if b"\r" in block and block.count(b"\r") != block.count(b"\r\n") + (block.endswith(b"\r") and not last):
@@ -52,19 +52,19 @@ def whole_records(block: bytes, delimiter: int, last: bool) -> tuple[int, int] |
         return None
     if (b"\r" in block and b"\n\r" in block) or _any_without_values(data, breaks, delimiter):
         return None
-    if b'"' not in block:
+    if quote not in block:
         return (len(block) if last else int(breaks[-1]) + 1 if len(breaks) else 0), len(breaks)
-    quotes = np.flatnonzero(data == _QUOTE)
+    quotes = np.flatnonzero(data == quote)
     if last and len(quotes) % 2:
         return None
     opening, closing = quotes[::2], quotes[1::2]
     before = data[opening[1 if opening[0] == 0 else 0 :] - 1]
-    if not ((before == delimiter) | (before == _LINE) | (before == _QUOTE)).all():
+    if not ((before == delimiter) | (before == _LINE) | (before == quote)).all():
         return None
     if len(closing) and closing[-1] + 1 == len(data):
         closing = closing[:-1]
     behind = data[closing + 1]
-    if not ((behind == delimiter) | (behind == _LINE) | (behind == _QUOTE) | (behind == _RETURN)).all():
+    if not ((behind == delimiter) | (behind == _LINE) | (behind == quote) | (behind == _RETURN)).all():
         return None
     if last:
         return len(block), len(breaks)
@@ -74,19 +74,19 @@ def whole_records(block: bytes, delimiter: int, last: bool) -> tuple[int, int] |
     return None
 
 
-def scan(block: bytes, delimiter: int, last: bool) -> Scanned:
+def scan(block: bytes, delimiter: int, quote: int, last: bool) -> Scanned:
     """Find the records of a block that begins with one. `last`: it is the last block. Raises Untold."""
     data = np.frombuffer(block, np.uint8)
     marks = np.zeros(256, np.uint8)
-    marks[[_QUOTE, _LINE, delimiter]] = _IS_QUOTE, _IS_LINE, _IS_DELIMITER
+    marks[[quote, _LINE, delimiter]] = _IS_QUOTE, _IS_LINE, _IS_DELIMITER
     kinds = marks[data]
     places = np.flatnonzero(kinds)
     kind = kinds[places]
     spans: list[tuple[int, int, str]] = []
     breaks = outside = places[kind == _IS_LINE]
-    if b'"' in block:
+    if quote in block:
         quotes = kind == _IS_QUOTE
-        spans = _misplaced(data, data == _QUOTE, delimiter, last)
+        spans = _misplaced(data, data == quote, delimiter, quote, last)
         for start, end, _ in spans:
             quotes[np.searchsorted(places, start) : np.searchsorted(places, end)] = False
         within = (np.cumsum(quotes, dtype=np.uint8) & 1).astype(bool)
@@ -111,8 +111,8 @@ def scan(block: bytes, delimiter: int, last: bool) -> Scanned:
         returns = np.flatnonzero(data[: scanned.whole] == _RETURN)
         returns = returns[returns + 1 < len(data)]
         alone = returns[data[returns + 1] != _LINE]
-        if spans or b'"' in block:
-            quoted = data == _QUOTE
+        if spans or quote in block:
+            quoted = data == quote
             for start, end, _ in spans:
                 quoted[start:end] = False
             alone = alone[(np.searchsorted(np.flatnonzero(quoted), alone) & 1) == 0]
@@ -140,15 +140,17 @@ def _only_delimiters(data: np.ndarray, starts: np.ndarray, ends: np.ndarray, del
     return likely[others[lasts] == others[starts[likely]]]
 
 
-def _misplaced(data: np.ndarray, quoted: np.ndarray, delimiter: int, last: bool) -> list[tuple[int, int, str]]:
+def _misplaced(
+    data: np.ndarray, quoted: np.ndarray, delimiter: int, quote: int, last: bool
+) -> list[tuple[int, int, str]]:
     """Where quotes are out of place: from the first of them in its record to the end of its line, and why."""
     places = np.flatnonzero(quoted)
     before = np.where(places > 0, data[np.maximum(places - 1, 0)], _LINE)
     at_end = places + 1 >= len(data)
     behind = np.where(at_end, _LINE if last else 0, data[np.minimum(places + 1, len(data) - 1)])
     unknown = at_end & (not last)  # the block ends here; then its record is not whole
-    opens = (before == delimiter) | (before == _LINE) | (before == _QUOTE)
-    closes = (behind == delimiter) | (behind == _LINE) | (behind == _RETURN) | (behind == _QUOTE) | unknown
+    opens = (before == delimiter) | (before == _LINE) | (before == quote)
+    closes = (behind == delimiter) | (behind == _LINE) | (behind == _RETURN) | (behind == quote) | unknown
     even = np.arange(len(places)) % 2 == 0
     wrong = [np.flatnonzero(np.where(even, ~opens, ~closes)), np.flatnonzero(np.where(even, ~closes, ~opens))]
     doubled = np.diff(places, prepend=-2) == 1  # the second of a pair within a value opens none

@@ -1,14 +1,12 @@
-"""JSON Lines files, also gzipped: one object a line. A line that is not one is a broken record."""
+"""JSON files: one object a line, or an array of objects. What is not one is a broken record."""
 
 from __future__ import annotations
 
-import gzip
 import io
 import json
 import math
 import os
 import re
-import zlib
 from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass
@@ -25,6 +23,8 @@ from ..core.values import array_of, is_missing, spelled
 from ..errors import IncomingError
 from .broken import Broken, BrokenRecords
 from .chunks import Chunk, Source
+from .json_array import ArrayLines
+from .packed import DAMAGED, unpacked
 
 _BLOCK = 16 << 20
 _LONGEST = 64 << 20
@@ -37,9 +37,11 @@ _DEEP = 64
 @dataclass
 class JsonLinesFile(Source):
     path: str = ""
+    by_line: bool = True
+    """Each line is an object; else the file is an array of objects, or has them one after the other."""
 
     def __post_init__(self) -> None:
-        self.unit, self.ragged = "line", True
+        self.unit, self.ragged = "line" if self.by_line else "record", True
         self.size = os.path.getsize(self.path)
         self._file: IO[bytes] | None = None
         self._as_text: dict[str, pa.DataType] = {}
@@ -50,7 +52,8 @@ class JsonLinesFile(Source):
 
     def __iter__(self) -> Iterator[Chunk]:
         with open(self.path, "rb") as self._file:
-            lines: IO[bytes] = gzip.GzipFile(fileobj=self._file) if self.path.endswith(".gz") else self._file  # type: ignore[assignment]
+            lines = unpacked(self.path, self._file)
+            lines = lines if self.by_line else ArrayLines(lines, self.name)
             line, rest, long = 1, b"", False
             while block := self._more(lines, line):
                 if long:  # the end of a line that is too long
@@ -66,17 +69,19 @@ class JsonLinesFile(Source):
                     line += block.count(b"\n")
                 if len(rest) > _LONGEST:
                     text = rest[:_SHOWN].decode("utf-8", "backslashreplace")
-                    reason = f"the line is longer than {_LONGEST >> 20} MiB; only its beginning is kept"
+                    reason = f"the {self.unit} is longer than {_LONGEST >> 20} MiB; only its beginning is kept"
                     self.broken.append(Broken(line, reason, text))
                     rest, long = b"", True
             if rest:
                 yield from self._block(rest, line)
 
-    def _more(self, lines: IO[bytes], line: int) -> bytes:
+    def _more(self, lines: Any, line: int) -> bytes:
         try:
-            return lines.read(_BLOCK)
-        except (OSError, EOFError, zlib.error) as error:
-            raise IncomingError(f"the file is damaged there or after: {error}", self.name, f"line {line}") from error
+            return bytes(lines.read(_BLOCK))
+        except DAMAGED as error:
+            raise IncomingError(
+                f"the file is damaged there or after: {error}", self.name, f"{self.unit} {line}"
+            ) from error
 
     def _block(self, block: bytes, line: int) -> Iterator[Chunk]:
         if line == 1:
@@ -139,11 +144,11 @@ class JsonLinesFile(Source):
                 continue
             try:
                 record = json.loads(text.decode(), object_pairs_hook=_once, parse_float=_exact, parse_constant=_no_word)
-                reason = None if isinstance(record, dict) else "the line is not a JSON object"
+                reason = None if isinstance(record, dict) else f"the {self.unit} is not a JSON object"
             except UnicodeDecodeError:
-                reason = "the line is not UTF-8 text"
+                reason = f"the {self.unit} is not UTF-8 text"
             except (ValueError, RecursionError) as error:  # also a number of thousands of digits
-                reason = f"the line is not JSON: {str(error).partition('; use sys')[0]}"
+                reason = f"the {self.unit} is not JSON: {str(error).partition('; use sys')[0]}"
             if reason is None:
                 records.append(record)
                 rows.append(number)

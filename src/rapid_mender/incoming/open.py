@@ -12,7 +12,7 @@ import weakref
 import zlib
 from bisect import bisect_left
 from collections.abc import Iterable, Iterator
-from contextlib import suppress
+from contextlib import contextmanager, suppress
 from dataclasses import dataclass, field, replace
 from typing import Any, cast
 
@@ -25,7 +25,9 @@ from ..errors import IncomingError
 from ..stores.urls import path_shown
 from .chunks import FORMATS, Chunk, Options, Source
 from .csv import CsvFile
+from .excel import ExcelFile
 from .jsonl import JsonLinesFile, dict_chunks
+from .packed import DAMAGED, inner_name, is_packed, unpacked
 from .python import as_records, gathered
 from .query import Query, QueryRows
 from .rejected import own_options, restored
@@ -34,10 +36,14 @@ from .spool import room_for_a_file
 _ROWS = 1 << 16
 FEW = 1000
 _KINDS = {
-    ".csv": "csv", ".txt": "csv", ".tsv": "tsv", ".jsonl": "jsonl", ".ndjson": "jsonl", ".parquet": "parquet",
-    ".pq": "parquet",
+    ".csv": "csv", ".txt": "csv", ".tsv": "tsv", ".jsonl": "jsonl", ".ndjson": "jsonl", ".json": "json",
+    ".parquet": "parquet", ".pq": "parquet", ".arrow": "arrow", ".feather": "arrow", ".ipc": "arrow",
+    ".xlsx": "excel", ".xlsm": "excel", ".xlsb": "excel", ".xls": "excel", ".ods": "excel",
 }  # fmt: skip
-_ENDINGS = "'.csv', '.tsv', '.jsonl', '.ndjson' (each also with '.gz') or '.parquet'"
+_ENDINGS = (
+    "'.csv', '.tsv', '.jsonl', '.ndjson', '.json' (each also with '.gz', '.zst' or '.zip'), '.parquet', '.arrow', "
+    "'.feather', '.xlsx' or '.ods'"
+)
 
 
 def open_incoming(incoming: Any, options: Options | None = None) -> Source:
@@ -82,18 +88,26 @@ def _file(path: str, options: Options, called: str | None = None) -> Source:
         raise IncomingError(f"{shown} is not a file")
     if not os.access(path, os.R_OK):
         raise IncomingError(f"{shown} cannot be read by this user; change the rights on it")
-    name = path.lower().removesuffix(".gz")
+    name = inner_name(path)
     kind = options.format or next((kind for ending, kind in _KINDS.items() if name.endswith(ending)), None)
     if kind in ("csv", "tsv"):
         if kind == "tsv" and options.delimiter == ",":
             options = replace(options, delimiter="\t")
-        with suppress(OSError, EOFError, zlib.error), (gzip.open if name != path.lower() else open)(path, "rb") as file:
-            options = own_options(file.read(64), options)
+        with suppress(*DAMAGED), open(path, "rb") as file:
+            options = own_options(bytes(unpacked(path, file).read(64)), options)
         return CsvFile(called or path, path=path, options=options)
     if kind == "jsonl":
         return JsonLinesFile(called or path, path=path)
+    if kind == "json":
+        return JsonLinesFile(called or path, path=path, by_line=False)
+    if kind is not None and is_packed(path):
+        raise IncomingError(f"{shown} is packed, and a {kind} file is read as it is; unpack it")
     if kind == "parquet":
         return ParquetFile(called or path, path=path)
+    if kind == "arrow":
+        return ArrowFile(called or path, path=path)
+    if kind == "excel":
+        return ExcelFile(called or path, path=path, options=options)
     raise IncomingError(
         f"{path}: the ending of an incoming file is {_ENDINGS}; or say what it is: format = one of {', '.join(FORMATS)}"
     )
@@ -216,6 +230,45 @@ class ParquetFile(Source):
                 row += batch.num_rows
         except (pa.ArrowInvalid, OSError) as error:
             raise IncomingError(f"the file is damaged there or after: {error}", self.name, f"row {row}") from error
+
+
+@dataclass
+class ArrowFile(Source):
+    """A file of Arrow's own: Feather, or IPC, as a file or as a stream."""
+
+    path: str = ""
+
+    def __post_init__(self) -> None:
+        with self._opened() as reader:
+            self._schema: pa.Schema = reader.schema
+        checked(self._schema.empty_table())
+
+    @contextmanager
+    def _opened(self) -> Iterator[Any]:
+        try:
+            with pa.memory_map(self.path) as file:
+                try:
+                    reader = pa.ipc.open_file(file)
+                except pa.ArrowInvalid:
+                    file.seek(0)
+                    reader = pa.ipc.open_stream(file)
+                yield reader
+        except (pa.ArrowInvalid, OSError) as error:
+            raise IncomingError(f"this is not an Arrow file, or a damaged one: {error}", self.name) from error
+
+    @property
+    def schema(self) -> pa.Schema:
+        return self._schema
+
+    def __iter__(self) -> Iterator[Chunk]:
+        row = 1
+        with self._opened() as reader:
+            whole = hasattr(reader, "num_record_batches")
+            for batch in map(reader.get_batch, range(reader.num_record_batches)) if whole else reader:
+                for start in range(0, batch.num_rows, _ROWS):
+                    part = batch.slice(start, _ROWS)
+                    yield Chunk(pa.Table.from_batches([part]), np.arange(row, row + part.num_rows))
+                    row += part.num_rows
 
 
 @dataclass

@@ -68,13 +68,21 @@ class Incoming(Strict):
     """The decimal mark of numbers in texts."""
     thousands: Mark | Literal[""] = ""
     """What stands between the thousands of numbers in texts."""
-    format: Literal["csv", "tsv", "jsonl", "parquet"] | None = None
+    quote: str = Field('"', min_length=1, max_length=1)
+    """What stands around a text that may have delimiters or line breaks in it."""
+    skip: int = Field(0, ge=0)
+    """How many lines, or rows of a sheet, stand before the names of the columns."""
+    sheet: str | None = None
+    """Which sheet of a workbook; by default the first."""
+    format: Literal["csv", "tsv", "jsonl", "json", "parquet", "arrow", "excel"] | None = None
     """What the file is, if its ending does not say so; what comes over standard input is CSV unless this says else."""
 
     @model_validator(mode="after")
     def _one_of_them(self) -> Incoming:
-        if not self.delimiter.isascii() or self.delimiter in '"\r\n\0':
+        if not self.delimiter.isascii() or self.delimiter in f"{self.quote}\r\n\0":
             raise ValueError(f"delimiter is one ASCII character, and no quote or line break, not {self.delimiter!r}")
+        if not self.quote.isascii() or self.quote in "\r\n\0":
+            raise ValueError(f"quote is one ASCII character, and no line break, not {self.quote!r}")
         check_marks(self.decimal, self.thousands)
         if (self.path is None) == (self.query is None):
             raise ValueError("incoming is a path or a query: give one of them")
@@ -84,7 +92,7 @@ class Incoming(Strict):
 
     @property
     def options(self) -> Options:
-        return Options(self.delimiter, self.encoding, self.nulls, self.format)
+        return Options(self.delimiter, self.quote, self.skip, self.encoding, self.nulls, self.sheet, self.format)
 
 
 class Rule(Strict):

@@ -1,0 +1,86 @@
+"""A table on a sheet of an Excel or OpenDocument workbook, read by python-calamine."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+from dataclasses import dataclass, field
+from typing import Any
+
+from ..errors import IncomingError
+from .chunks import Chunk, Options, Source
+from .jsonl import dict_chunks
+
+_ROWS = 1 << 16
+_WHOLE = 2**53
+
+
+@dataclass
+class ExcelFile(Source):
+    """The first row that is not empty, after those to skip, has the names. An empty row is no record."""
+
+    path: str = ""
+    options: Options = field(default_factory=Options)
+
+    def __post_init__(self) -> None:
+        self.unit, self.ragged = "row", True
+        self._sheet: tuple[list[str], int, list[list[Any]]] | None = None
+
+    def _read(self) -> tuple[list[str], int, list[list[Any]]]:
+        """The names of the columns; the number of the row after them; and the rows from there on."""
+        if self._sheet is None:
+            self._sheet = self._of_workbook()
+        return self._sheet
+
+    def _of_workbook(self) -> tuple[list[str], int, list[list[Any]]]:
+        try:
+            from python_calamine import CalamineError, CalamineWorkbook
+        except ImportError:
+            what = "a workbook is read by python-calamine; install it: pip install 'rapid-mender[excel]'"
+            raise IncomingError(what, self.name) from None
+        try:
+            book = CalamineWorkbook.from_path(self.path)
+            name = self.options.sheet or next(iter(book.sheet_names), None)
+            if name is None or name not in book.sheet_names:
+                there = ", ".join(map(repr, book.sheet_names)) or "none"
+                raise IncomingError(f"the workbook has no sheet {name!r}; there are {there}", self.name)
+            rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
+        except (CalamineError, OSError, ValueError) as error:
+            raise IncomingError(f"this is not a workbook, or a damaged one: {error}", self.name) from error
+        for at, row in enumerate(rows[self.options.skip :], self.options.skip):
+            if any(cell != "" for cell in row):
+                return _names(row, self.name, at + 1), at + 2, rows[at + 1 :]
+        raise IncomingError("the sheet is empty: it has not even a row of column names", self.name, f"sheet {name}")
+
+    @property
+    def columns(self) -> list[str]:
+        return self._read()[0]
+
+    def __iter__(self) -> Iterator[Chunk]:
+        names, first, rows = self._read()
+        width = len(names)
+        for start in range(0, len(rows), _ROWS):
+            records, numbers = [], []
+            for number, row in enumerate(rows[start : start + _ROWS], first + start):
+                if any(cell != "" for cell in row[:width]):
+                    records.append({name: _value(cell) for name, cell in zip(names, row, strict=False)})
+                    numbers.append(number)
+            yield from dict_chunks(records, numbers, self.broken)
+
+
+def _names(row: list[Any], path: str, number: int) -> list[str]:
+    """The names in a row; columns without one at its end are no columns."""
+    cells = [str(_value(cell)).strip() if cell != "" else "" for cell in row]
+    while cells and not cells[-1]:
+        cells.pop()
+    if "" in cells:
+        raise IncomingError(f"column {cells.index('') + 1} has no name", path, f"row {number}")
+    return cells
+
+
+def _value(cell: Any) -> Any:
+    """A cell as a value: a workbook knows no whole numbers, and has a text for no value."""
+    if cell == "":
+        return None
+    if isinstance(cell, float) and cell.is_integer() and abs(cell) < _WHOLE:
+        return int(cell)
+    return cell
