@@ -23,8 +23,15 @@ def draft(
         ),
     ],
     table: Annotated[str, typer.Argument(metavar="TABLE", help="The table to merge into.")],
-    incoming: Annotated[str, typer.Argument(metavar="INCOMING", help="A CSV, JSON Lines or Parquet file.")],
+    incoming: Annotated[str, typer.Argument(metavar="INCOMING", help="A CSV, JSON, Excel, Parquet or Arrow file.")],
     out: Annotated[str | None, typer.Option("--out", help="The job file; default: beside INCOMING.")] = None,
+    key: Annotated[
+        str | None,
+        typer.Option("--key", metavar="COLUMNS", help="The key, with commas between; default: found by the data."),
+    ] = None,
+    delimiter: Annotated[
+        str | None, typer.Option("--delimiter", help="What stands between the values of a CSV file; default: found.")
+    ] = None,
     force: Annotated[bool, typer.Option("--force", help="Replace the job file if it is there.")] = False,
     json: AsJson = False,
 ) -> None:
@@ -37,11 +44,12 @@ def draft(
         from ..jobs.draft import draft
         from . import screen
 
-        name = os.path.basename(incoming).removesuffix(".gz")
+        name = os.path.basename(incoming).removesuffix(".gz").removesuffix(".zst").removesuffix(".zip")
         path = out or os.path.join(os.path.dirname(incoming), os.path.splitext(name)[0] + ".toml")
         if os.path.exists(path) and not force:
             raise JobError(f"{path} is there already; name another file with --out, or replace it with --force")
-        text = draft(store, table, incoming, os.path.dirname(path) or ".")
+        columns = [one.strip() for one in key.split(",")] if key is not None else None
+        text = draft(store, table, incoming, os.path.dirname(path) or ".", key=columns, delimiter=delimiter)
         try:
             with open(path, "w", encoding="utf-8") as file:
                 file.write(text)

@@ -54,6 +54,11 @@ class Notation:
             return "format needs an hour, such as %H:%M"
         return None
 
+    def said(self) -> dict[str, str]:
+        """As the options of a column say it."""
+        options = {"format": self.format or "", "decimal": self.decimal, "thousands": self.thousands}
+        return {name: value for name, value in options.items() if value and (name, value) != ("decimal", ".")}
+
     def words(self, wanted: str) -> str:
         """What a text must be, in words; `wanted` is what a value of the column must be."""
         if self.format is not None:

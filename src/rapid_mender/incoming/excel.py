@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections import Counter
 from collections.abc import Iterator
 from dataclasses import dataclass, field
 from typing import Any
@@ -12,6 +13,7 @@ from .jsonl import dict_chunks
 
 _ROWS = 1 << 16
 _WHOLE = 2**53
+_LOOKED_AT = 200  # rows
 
 
 @dataclass
@@ -31,7 +33,8 @@ class ExcelFile(Source):
             self._sheet = self._of_workbook()
         return self._sheet
 
-    def _of_workbook(self) -> tuple[list[str], int, list[list[Any]]]:
+    def rows(self) -> list[list[Any]]:
+        """All rows of the sheet, as they come: a list of cells each, an empty text for none."""
         try:
             from python_calamine import CalamineError, CalamineWorkbook
         except ImportError:
@@ -43,13 +46,16 @@ class ExcelFile(Source):
             if name is None or name not in book.sheet_names:
                 there = ", ".join(map(repr, book.sheet_names)) or "none"
                 raise IncomingError(f"the workbook has no sheet {name!r}; there are {there}", self.name)
-            rows = book.get_sheet_by_name(name).to_python(skip_empty_area=False)
+            return book.get_sheet_by_name(name).to_python(skip_empty_area=False)
         except (CalamineError, OSError, ValueError) as error:
             raise IncomingError(f"this is not a workbook, or a damaged one: {error}", self.name) from error
+
+    def _of_workbook(self) -> tuple[list[str], int, list[list[Any]]]:
+        rows = self.rows()
         for at, row in enumerate(rows[self.options.skip :], self.options.skip):
             if any(cell != "" for cell in row):
                 return _names(row, self.name, at + 1), at + 2, rows[at + 1 :]
-        raise IncomingError("the sheet is empty: it has not even a row of column names", self.name, f"sheet {name}")
+        raise IncomingError("the sheet is empty: it has not even a row of column names", self.name)
 
     @property
     def columns(self) -> list[str]:
@@ -65,6 +71,14 @@ class ExcelFile(Source):
                     records.append({name: _value(cell) for name, cell in zip(names, row, strict=False)})
                     numbers.append(number)
             yield from dict_chunks(records, numbers, self.broken)
+
+
+def rows_before(path: str) -> int:
+    """How many rows seem to stand before the names: the first row with as many cells as most rows have has these."""
+    rows = ExcelFile(path, path=path).rows()
+    widths = [sum(cell != "" for cell in row) for row in rows[:_LOOKED_AT]]
+    usual = Counter(width for width in widths if width).most_common(1)
+    return next((at for at, width in enumerate(widths) if width >= usual[0][0]), 0) if usual else 0
 
 
 def _names(row: list[Any], path: str, number: int) -> list[str]:

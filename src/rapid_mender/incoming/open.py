@@ -88,8 +88,7 @@ def _file(path: str, options: Options, called: str | None = None) -> Source:
         raise IncomingError(f"{shown} is not a file")
     if not os.access(path, os.R_OK):
         raise IncomingError(f"{shown} cannot be read by this user; change the rights on it")
-    name = inner_name(path)
-    kind = options.format or next((kind for ending, kind in _KINDS.items() if name.endswith(ending)), None)
+    kind = options.format or kind_of(path)
     if kind in ("csv", "tsv"):
         if kind == "tsv" and options.delimiter == ",":
             options = replace(options, delimiter="\t")
@@ -111,6 +110,12 @@ def _file(path: str, options: Options, called: str | None = None) -> Source:
     raise IncomingError(
         f"{path}: the ending of an incoming file is {_ENDINGS}; or say what it is: format = one of {', '.join(FORMATS)}"
     )
+
+
+def kind_of(path: str) -> str | None:
+    """What a file is, one of FORMATS, by the ending of its name; None if that does not say it."""
+    name = inner_name(path)
+    return next((kind for ending, kind in _KINDS.items() if name.endswith(ending)), None)
 
 
 def _standard_input(options: Options) -> Source:

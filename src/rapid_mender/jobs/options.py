@@ -60,17 +60,17 @@ class Incoming(Strict):
     query: str | None = None
     store: Annotated[str | Store | None, BeforeValidator(as_store)] = None
     """Where the query is run; by default where the records go."""
-    delimiter: str = Field(",", min_length=1, max_length=1)
+    delimiter: str = Field(default=",", min_length=1, max_length=1)
     encoding: str = "utf-8"
-    nulls: tuple[str, ...] = Field(("",), strict=False)
+    nulls: tuple[str, ...] = Field(default=("",), strict=False)
     """The texts that stand for no value, unless quoted."""
     decimal: Mark = "."
     """The decimal mark of numbers in texts."""
     thousands: Mark | Literal[""] = ""
     """What stands between the thousands of numbers in texts."""
-    quote: str = Field('"', min_length=1, max_length=1)
+    quote: str = Field(default='"', min_length=1, max_length=1)
     """What stands around a text that may have delimiters or line breaks in it."""
-    skip: int = Field(0, ge=0)
+    skip: int = Field(default=0, ge=0)
     """How many lines, or rows of a sheet, stand before the names of the columns."""
     sheet: str | None = None
     """Which sheet of a workbook; by default the first."""
