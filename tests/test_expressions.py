@@ -101,6 +101,15 @@ OTHERWISE: list[tuple[str, str, str]] = [
     ("0.1 + 0.2 = 0.3", "1", "exact numbers are exact; SQLite has floats"),
     ("7.0 % 2.5", "2.0", "the remainder of the numbers; SQLite takes that of whole numbers"),
     ("CAST(1.005 AS DECIMAL(5, 2))", "1.01", "decimals round half away from zero"),
+    ("REPLACE(s, 'e', 'éé')", "replace(s, 'e', 'éé')", ""), ("REPLACE(s, 'a')", "replace(s, 'a', '')", "SQLite wants all three"),
+    ("POSITION('e' IN s)", "instr(s, 'e')", "SQLite has instr"), ("POSITION('h' IN REPLACE(s, 'c', 'öö'))", "instr(replace(s, 'c', 'öö'), 'h')", ""),
+    ("POSITION('' IN s)", "CASE WHEN s IS NOT NULL THEN 1 END", ""),
+    ("LPAD(s, 6, 'xy')", "CASE WHEN length(s) < 6 THEN substr('xyxyxy', 1, 6 - length(s)) || s ELSE substr(s, 1, 6) END", "SQLite pads with printf only"),
+    ("RPAD(s, 4)", "CASE WHEN length(s) < 4 THEN s || substr('    ', 1, 4 - length(s)) ELSE substr(s, 1, 4) END", ""),
+    ("SPLIT_PART(s, '_', 1)", "CASE WHEN instr(s, '_') THEN substr(s, 1, instr(s, '_') - 1) ELSE s END", ""),
+    ("SPLIT_PART(s, '_', 2)", "CASE WHEN instr(s, '_') THEN substr(s, instr(s, '_') + 1) WHEN s IS NOT NULL THEN '' END", ""),
+    ("CAST(SPLIT_PART('30.03.2026;x', ';', 1) AS DATE FORMAT 'DD.MM.YYYY') > d", "'2026-03-30' > d", ""),
+    ("CAST('7/4/2026 1:05 pm' AS TIMESTAMP FORMAT 'MM/DD/YYYY HH12:MI AM') > m", "'2026-07-04 13:05:00' > m", ""),
     ("f = 1", "f = 1", "0 and 1 beside a boolean"),
     ("'oak' || x", "'oak' || CASE WHEN x = CAST(x AS INTEGER) THEN CAST(x AS INTEGER) ELSE x END", "2.0 is spelled 2"),
 ]  # fmt: skip
@@ -196,7 +205,7 @@ def test_logic_and_arithmetic_over_random_trees(rows: list[tuple[Any, ...]], dat
     [
         ("a / 0", "abcdfhi"), ("CASE WHEN b <> 0 THEN a / b END", ""), ("b <> 0 AND a / b > 1", "") , ("x / y", "c"),
         ("CAST(t AS INTEGER)", "abcdeh"), ("9223372036854775807 + a", "abfhi"), ("COALESCE(a, 1 / 0)", "eg"),
-        ("CAST(a AS DECIMAL(1, 0))", "h"), ("d + INTERVAL '9000' YEAR", "abcdfhi"),
+        ("CAST(s AS DATE FORMAT 'DD.MM.YYYY')", "abdfhi"), ("CAST(a AS DECIMAL(1, 0))", "h"), ("d + INTERVAL '9000' YEAR", "abcdfhi"),
     ],
 )  # fmt: skip
 def test_what_cannot_be_computed_is_null_and_counted(text: str, failed: str) -> None:
@@ -216,6 +225,7 @@ WRONG = [
     ("EXISTS (SELECT 1)", "a subquery cannot stand here", ""), ("soundex2(s) = 'x'", "there is no function SOUNDEX2", ""),
     ("d + 1", "add an interval", ""), ("s + 1", "+ takes numbers, and this is a text", "s"),
     ("INTERVAL '3' DAY", "an interval is nothing by itself", ""), ("d + INTERVAL '3' MOON", "the units", ""),
+    ("REPLACE(s, t, 'x')", "a text in quotes", "t"), ("LPAD(s, -1)", "from 0 to", ""), ("CAST(s AS DATE FORMAT 'DD.QQ')", "Q is not known", ""),
     ("s LIKE t", "the pattern of LIKE must be a text in quotes", ""), ("s LIKE 'a' ESCAPE 'xy'", "ESCAPE takes one", ""),
     ("s LIKE '" + "%a" * 600 + "'", "a pattern has at most 1000 characters", ""), ("CAST(f AS DATE)", "cannot become", "f"),
     ("CAST(a AS MONEYBAG)", "", ""), ("EXTRACT(WEEK FROM d)", "EXTRACT takes YEAR", ""), ("ROUND(x, a)", "a whole number", "a"),

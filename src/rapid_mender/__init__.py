@@ -49,7 +49,8 @@ if TYPE_CHECKING:
     from .merging.merge import merge, preview
     from .merging.merger import Merger
     from .merging.result import Result, Sample
-    from .merging.undo import Undone, undo
+    from .merging.undo import undo
+    from .merging.undone import Undone
     from .stores.mariadb.store import MariaDBStore
     from .stores.memory import MemoryStore
     from .stores.postgresql.store import PostgreSQLStore
@@ -76,7 +77,7 @@ _PLACES = {
     "Query": "incoming.query",
     "Explanation": "merging.explain", "explain": "merging.explain",
     "Merger": "merging.merger", "Result": "merging.result", "Sample": "merging.result",
-    "merge": "merging.merge", "preview": "merging.merge", "Undone": "merging.undo", "undo": "merging.undo",
+    "merge": "merging.merge", "preview": "merging.merge", "Undone": "merging.undone", "undo": "merging.undo",
     "MariaDBStore": "stores.mariadb.store", "MemoryStore": "stores.memory",
     "PostgreSQLStore": "stores.postgresql.store", "SQLiteStore": "stores.sqlite.store",
 }  # fmt: skip

@@ -19,7 +19,7 @@ from .jobs.check import Checked
 from .jobs.span_check import SpansChecked
 from .merging.explain import Explanation
 from .merging.result import Result
-from .merging.undo import Undone
+from .merging.undone import Undone
 
 
 def of_checked(checked: Checked) -> dict[str, Any]:

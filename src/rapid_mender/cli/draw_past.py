@@ -11,7 +11,7 @@ from rich.text import Text
 from ..changes.as_of import LIFE
 from ..changes.prune import Pruned
 from ..changes.verify import Verified
-from ..merging.undo import Undone
+from ..merging.undone import Undone
 from ..spelling import shown, together
 from .screen import STYLES, Rows, Screen, counted
 

@@ -4,9 +4,9 @@ from __future__ import annotations
 
 import time
 from collections.abc import Callable
-from dataclasses import dataclass, field, replace
+from dataclasses import replace
 from datetime import date, datetime
-from typing import Any, NamedTuple
+from typing import Any
 
 import numpy as np
 import pyarrow as pa
@@ -29,52 +29,14 @@ from ..core.slots import Slots
 from ..errors import ConflictError, JobError
 from ..stores.contract import Condition, Refusals, Selection, Store, Written
 from ..stores.urls import opened
-from .conflicts import LINES, Conflicts, key_of, sets
+from .conflicts import Conflicts, key_of, sets
 from .retries import until_done
 from .rows import RowWriter, Setting, together
 from .undo_archives import Archives
 from .undo_scope import Scope, batches_of, others_between, picked_of
+from .undone import Putting, Undone, in_words
 
 _SAMPLES = 3
-_DONE = ("insert", "update", "delete")
-
-
-class Putting(NamedTuple):
-    """A row that would be put back. `cells`: column, the value now, the value then."""
-
-    action: str
-    key: dict[str, Any]
-    cells: list[tuple[str, Any, Any]]
-
-
-@dataclass
-class Undone:
-    """What an undo did, or would do.
-
-    `what` was undone, in words; `undoes` are the batches, newest first, if whole ones were; `batch` is the undo's own
-    number, None where nothing was written. `counts` has the rows that were inserted, updated and deleted. `conflicts`
-    has a line for each column of a row that is not as the changes left it: the key, `column`, what was `left` in it,
-    what is there `now`, and `why`; values are texts. `forced` rows were put back all the same, `kept` rows stay as they
-    are.
-    """
-
-    table: str
-    store: str
-    key: list[str]
-    undoes: list[int]
-    wrote: bool
-    what: str = ""
-    batch: int | None = None
-    counts: dict[str, int] = field(default_factory=lambda: dict.fromkeys(_DONE, 0))
-    conflicts: pa.Table = field(default_factory=lambda: LINES.empty_table())
-    forced: int = 0
-    kept: int = 0
-    stops: bool = False
-    """Of a preview: whether an undo would stop at the conflicts."""
-    retries: int = 0
-    seconds: float = 0.0
-    samples: list[Putting] = field(default_factory=list)
-    """Of a preview: some rows of each action."""
 
 
 def undo(
@@ -419,7 +381,7 @@ class _Undo:
         undone.conflicts = self.conflicts.table(last)
         open_still = undone.conflicts.num_rows and not self.rest and (undone.kept or not self.force)
         if open_still and not self.preview:
-            raise ConflictError(_in_words(undone), replace(undone, wrote=False))
+            raise ConflictError(in_words(undone), replace(undone, wrote=False))
         if self.preview:
             undone.stops = bool(open_still)
             return undone
@@ -430,15 +392,6 @@ class _Undo:
         undone.batch = self.recorder.start()
         self.recorder.finish(dict.fromkeys(NAMES, 0) | undone.counts, figures | self.what.figures, details=details)
         return undone
-
-
-def _in_words(undone: Undone) -> str:
-    rows = undone.kept + undone.forced
-    return (
-        f"{rows:,} {'rows' if rows > 1 else 'row'} of {undone.table!r} {'are' if rows > 1 else 'is'} not as "
-        f"{undone.what} left {'them' if rows > 1 else 'it'}, or cannot be put back; "
-        "nothing was undone; look at the conflicts, and undo the rest (rest), or these too (force)"
-    )
 
 
 def _linked(slots: Slots) -> tuple[Slots, Slots]:

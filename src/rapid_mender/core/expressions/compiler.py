@@ -23,8 +23,8 @@ from .types import BOOL, FLOAT, INT, TEXT, canonical, common, family, spoken
 
 _DEEPEST = 100
 FUNCTIONS = (
-    "ABS", "CASE", "CAST", "COALESCE", "CURRENT_DATE", "CURRENT_TIMESTAMP", "EXTRACT", "LENGTH", "LOWER", "NULLIF",
-    "ROUND", "SUBSTRING", "TRIM", "UPPER",
+    "ABS", "CASE", "CAST", "COALESCE", "CURRENT_DATE", "CURRENT_TIMESTAMP", "EXTRACT", "LENGTH", "LOWER", "LPAD",
+    "NULLIF", "POSITION", "REPLACE", "ROUND", "RPAD", "SPLIT_PART", "SUBSTRING", "TRIM", "UPPER",
 )  # fmt: skip
 Handlers = Mapping[type, Callable[["Compiler", Any], Node]]
 """For each kind of part of an expression, the function that makes a node of it."""
@@ -318,6 +318,7 @@ def _unknown(part: exp.Expression) -> str:
 _ARGUMENTS = {
     "this", "expression", "expressions", "table", "low", "high", "ifs", "true", "default", "start", "length",
     "position", "decimals", "to", "unit", "negate", "is_string", "escape", "query", "unnest", "db", "typed", "safe",
+    "substr", "replacement", "fill_pattern", "is_left", "delimiter", "part_index", "format",
 }  # fmt: skip
 """The parts of a tree that are understood; anything else that the parser knows is refused."""
 

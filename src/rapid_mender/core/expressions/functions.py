@@ -11,10 +11,11 @@ import pyarrow.compute as pc
 import pyarrow.types as pt
 from sqlglot import exp
 
-from . import kernels
+from . import kernels, texts
 from .compiler import Compiler
 from .nodes import Node, as_type, computed, constant, mapped, mend, recast, said
 from .scope import Cells
+from .texts import read_by
 from .types import DATE, INT, STAMP, TEXT, canonical, common, family, named, spoken
 
 _FIELDS = ("YEAR", "QUARTER", "MONTH", "DAY", "HOUR", "MINUTE", "SECOND")
@@ -201,6 +202,8 @@ def cast_(work: Compiler, part: exp.Cast) -> Node:
         known = "INTEGER, BIGINT, SMALLINT, DOUBLE, DECIMAL(p, s), VARCHAR(n), TEXT, BOOLEAN, DATE, TIME, TIMESTAMP"
         raise work.wrong(part, f"{target.sql()} is not a type that CAST knows here; it knows {known}")
     kind, length = to_type
+    if part.args.get("format") is not None:
+        return read_by(work, part, part.this, kind, part.args["format"])
     node = work.node(part.this)
     if isinstance(node.literal, str) and family(kind) in ("date", "timestamp", "time"):
         return work.read(node, kind)
@@ -232,4 +235,5 @@ HANDLERS: dict[type, Callable[[Compiler, Any], Node]] = {
     exp.CurrentDate: now,
     exp.CurrentTimestamp: now,
     exp.Cast: cast_,
+    **texts.HANDLERS,
 }
