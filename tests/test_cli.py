@@ -21,6 +21,7 @@ import typer
 
 import rapid_mender as rm
 from rapid_mender.cli.exits import Terminated, errors_in_words
+from rapid_mender.demo.papers import PAPERS
 
 from . import databases, length
 from .commands import Ran
@@ -121,7 +122,7 @@ def test_preview_and_a_second_merge_write_nothing(rmend: Rmend, demo: Path) -> N
     assert rmend("batches", f"sqlite:///{demo}/register.db").out.count("survey-1.toml") == 2
 
 
-@pytest.mark.parametrize("name", ["survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv"])
+@pytest.mark.parametrize("name", ["survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv", *PAPERS])
 def test_a_draft_passes_the_check_and_merges_without_an_edit(rmend: Rmend, demo: Path, name: str) -> None:
     drafted = rmend("draft", "sqlite:///h/register.db", "trees", f"h/{name}", "--out", "h/draft.toml")
     assert drafted.code == 0

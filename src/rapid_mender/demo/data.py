@@ -14,6 +14,7 @@ from typing import Any
 
 from ..errors import JobError
 from .care import JOB, make_table, write_batches
+from .papers import PAPERS, write_papers
 
 _SEED = 2077
 _TREES = 2_000
@@ -49,7 +50,7 @@ STORY_TREE: dict[str, Any] = {"district": "Tanner's Row", "tag_no": 12}
 
 FILES = (
     "register.db", "survey-1.csv", "survey-2.jsonl", "survey-3.parquet", "census.csv", "survey-4.csv", "care.csv",
-    "care-late.csv",
+    "care-late.csv", *PAPERS,
 )  # fmt: skip
 PARTS = "changes"
 """The folder of the files that follow."""
@@ -219,6 +220,7 @@ def make(folder: str | os.PathLike[str]) -> None:
         _write_survey_4(path / "survey-4.csv", trees)
         make_table(path / "register.db")
         write_batches(path)
+        write_papers(path, [tree for tree in trees.values() if not tree["felled"]])
         for name, text in JOBS.items():
             (path / name).write_text(text)
     except OSError as error:
