@@ -88,6 +88,8 @@ def _names(row: list[Any], path: str, number: int) -> list[str]:
         cells.pop()
     if "" in cells:
         raise IncomingError(f"column {cells.index('') + 1} has no name", path, f"row {number}")
+    if twice := [name for name, count in Counter(cells).items() if count > 1]:
+        raise IncomingError(f"several columns are named {twice[0]!r}; give them different names", path, f"row {number}")
     return cells
 
 

@@ -18,7 +18,7 @@ from ..core.schema import Column, TableInfo
 from ..stores.contract import Session, nearest
 from .job import Job
 from .options import ColumnOptions, RejectsTable
-from .plan import ColumnPlan, Plan
+from .plan import BoundLookup, ColumnPlan, Instead, Plan
 from .problems import Problems
 from .resolving import Resolver
 from .spans import bind_spans, dated
@@ -61,6 +61,7 @@ class _Binder:
             options=self.options,
             update_only=self.update_only,
             notations=self._notations(),
+            lookups=self._lookups(session),
             columns={name: self._column(name) for name in info.names},
             mark=mark,
             unmark=unmark,
@@ -143,6 +144,40 @@ class _Binder:
             numbers = [one.name for one in self.info.columns if notation.problem(one.type) is None]
             found = dict.fromkeys(numbers, notation) | found
         return found
+
+    def _lookups(self, session: Session) -> dict[str, BoundLookup]:
+        """The columns that are looked up, held against the tables in which they are."""
+        found = {}
+        for given, lookup in self.job.lookup.items():
+            place = f"[lookup.{given}]"
+            name = self.resolver.column(place, given)
+            other = session.find(lookup.table)
+            if other is None:
+                self._wrong(
+                    f"{place}: there is no table {lookup.table!r}; {nearest(lookup.table, session.tables(), 'tables')}"
+                )
+            if name is None or other is None:
+                continue
+            if self.info[name].generated:
+                self._wrong(f"{place}: the database computes {name} itself")
+            if any(one.lower() == name.lower() for one in self.job.derive):
+                self._wrong(f"{place}: {name} is derived as well; leave one of the two out")
+            there = Resolver(other, self.problems)
+            take = there.column(f"{place} take", lookup.take)
+            match = [(there.column(f"{place} match", column), sent) for column, sent in lookup.match.items()]
+            instead = [self._instead(f"{place} {what}", one, self.info[name]) for what, one in
+                       (("none", lookup.none), ("several", lookup.several))]  # fmt: skip
+            if take is not None and all(column is not None for column, _ in match):
+                pairs = tuple((str(column), sent) for column, sent in match)
+                found[name] = BoundLookup(name, other, pairs, take, *instead)
+        return found
+
+    def _instead(self, place: str, given: Any, column: Column) -> Instead:
+        """What is taken where a look-up finds no row, or several."""
+        if isinstance(given, str):
+            return Instead(pa.scalar(None, column.type), given == "reject")
+        value = self.resolver.constant(place, column, given.value)
+        return Instead(pa.scalar(None, column.type) if value is None else value)
 
     def _update_only(self) -> list[str]:
         columns = [

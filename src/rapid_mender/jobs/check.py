@@ -122,9 +122,14 @@ def sentences(plan: Plan, layouts: Layouts, source: Source | None, names: list[s
     own = plan.spans.columns if plan.spans is not None else []
     if derived := {name: value for name, value in job.derive.items() if name not in own[:1]}:
         out.append("Derives " + ", ".join(f"{name} = {value}" for name, value in derived.items()) + ".")
+    for name, one in plan.lookups.items():
+        by = " and ".join(f"{column} is the incoming {sent}" for column, sent in one.match)
+        out.append(f"Looks up {name}: {one.take} of the row of {one.info.name} whose {by}.")
     if names:
         taken = layouts.columns_of(names)
-        left = [c for c in info.names if c not in taken and c not in job.derive and c not in own]
+        left = [
+            c for c in info.names if c not in taken and c not in job.derive and c not in plan.lookups and c not in own
+        ]
         if left:
             out.append(f"Leaves {', '.join(left)} alone on updates, and to the database on inserts.")
         unused = [n for n in names if n in job.ignore]

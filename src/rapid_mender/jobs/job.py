@@ -21,6 +21,7 @@ from .options import (
     Constant,
     GivenLimit,
     Incoming,
+    Lookup,
     Names,
     RejectsPath,
     RejectsTable,
@@ -52,6 +53,7 @@ class Job(Strict):
     ] = None
     rename: dict[str, str] = {}
     derive: dict[str, Constant] = {}
+    lookup: Annotated[dict[str, Lookup], BeforeValidator(each_of(Lookup, "[lookup.{}]"))] = {}
     ignore: Names = []
     null_key: Literal["reject", "generate"] = "reject"
     duplicates: Literal["reject", "first", "last"] = "reject"

@@ -40,6 +40,8 @@ class Layout:
     """Incoming name -> column of the table, of ignored columns that expressions read."""
     extras: dict[str, pa.DataType] = field(default_factory=dict)
     """Incoming names that go nowhere and that expressions may use as they came, with their types."""
+    looked_up: list[str] = field(default_factory=list)
+    """Columns that are looked up in other tables by what the records send."""
     derived: dict[str, Expression] = field(default_factory=dict)
     """Columns that are derived from what the records send, each after those that it reads."""
     rules: list[BoundRule] = field(default_factory=list)
@@ -106,6 +108,10 @@ class Layouts:
                 self._problems.wrong(several[1])
         extras = {name: kind for name, kind in shape if info.named(name) is None and name != REJECT_TEXT}
         layout = Layout(mapping or {}, extras=extras)
+        layout.mapping = {name: column for name, column in layout.mapping.items() if column not in plan.lookups}
+        layout.looked_up = [
+            column for column, one in plan.lookups.items() if _has_all(shape, [n for _, n in one.match])
+        ]
         for name, _ in shape:
             column = info.named(name)
             if column is not None and name not in layout.mapping and self._is_read(name):
@@ -252,7 +258,12 @@ class Layouts:
             return
         from ..core.expressions.reach import rests_on
 
-        there = {*layout.mapping.values(), *layout.seen.values(), *(name for name in layout.extras if name in names)}
+        there = {
+            *layout.mapping.values(),
+            *layout.looked_up,
+            *layout.seen.values(),
+            *(name for name in layout.extras if name in names),
+        }
         for target, expression in list(layout.derived.items()):
             used = [name for side, name in expression.uses if side == "incoming"]
             came = [name for name in used if name in there]
@@ -282,17 +293,21 @@ class Layouts:
         tell = self._problems.warn if plan.ragged else self._problems.wrong  # what records may lack, all of them may
         needed = [name for name in plan.key if not (job.null_key == "generate" and info[name].has_default)]
         try:
-            given = [*names, *(name for name in every.derived if name not in names)]
+            given = [*names, *(name for name in (*every.derived, *plan.lookups) if name not in names)]
             check_batch_has(names, given, job.rename, needed, info)
         except JobError as error:
             tell(str(error))
-        sent = set(self.columns_of(names)) | set(every.derived)
+        sent = set(self.columns_of(names)) | set(every.derived) | set(plan.lookups)
         lower = {name.lower() for name in names}
         for place, used in every.uses():
             for side, name in used:
                 there = name in sent or name.lower() in lower
                 if side == "incoming" and not there:
                     tell(f"{place}: the batch does not send {name!r}; it has {in_quotes(names) or 'no columns'}")
+        for column, lookup in plan.lookups.items():
+            for absent in [name for _, name in lookup.match if name.lower() not in lower]:
+                has = in_quotes(names) or "no columns"
+                tell(f"[lookup.{column}]: the batch does not send {absent!r}; it has {has}")
         if plan.order is not None and plan.order not in sent:
             tell(f"order: the batch does not send {plan.order!r}; it has {in_quotes(names) or 'no columns'}")
         for name, options in plan.options.items():
@@ -318,18 +333,19 @@ class Layouts:
 
 
 def _incoming_names(plan: Plan) -> set[str]:
-    """Every name that an expression takes from the incoming side, as it is spelt there."""
+    """Every name that an expression or a look-up takes from the incoming side, as it is spelt there."""
+    sought = {name for one in plan.lookups.values() for _, name in one.match}
     texts = [value for value in plan.job.derive.values() if isinstance(value, str)]
     for rule in plan.job.rules:
         texts += [rule.when] if isinstance(rule.when, str) else []
         texts += [part.split("}")[0] for part in (rule.because or "").split("{")[1:]]
     if not texts:
-        return set()
+        return sought
     from sqlglot import exp
 
     from ..core.expressions.parsing import parse
 
-    names = set()
+    names = sought
     for text in texts:
         try:
             tree = parse(text)
@@ -337,6 +353,11 @@ def _incoming_names(plan: Plan) -> set[str]:
             continue  # said where it is compiled
         names |= {one.name for one in tree.find_all(exp.Column) if one.table.lower() == "incoming"}
     return names
+
+
+def _has_all(shape: Shape, names: Sequence[str]) -> bool:
+    """Whether records of a shape have all of some columns, in upper or lower case."""
+    return {name.lower() for name in names} <= {name.lower() for name, _ in shape}
 
 
 def shape_of(schema: pa.Schema) -> Shape:

@@ -168,6 +168,36 @@ class ColumnOptions(Strict):
         return Likeness(self.tolerance, self.ignore_case, self.trim, self.null != "overwrite")
 
 
+class Given(Strict):
+    """A value that is taken where a look-up finds none, or several."""
+
+    value: Any
+
+
+def _given(value: Any) -> Any:
+    if value not in ("reject", "null") and not isinstance(value, Given | dict):
+        raise ValueError('must be "reject", "null" or a value: {value = 7}')
+    return Given(**value) if isinstance(value, dict) else value
+
+
+Instead = Annotated[Any, BeforeValidator(_given)]
+
+
+class Lookup(Strict):
+    """A column that is looked up in another table of the store.
+
+    `match` says by what: columns of that table, each with the incoming column whose value it must have. `take` is the
+    column whose value is taken. `none` and `several` say what becomes of a record for which there is no row, or rows
+    with different values: "reject", "null", or a value, {value = 7}.
+    """
+
+    table: str
+    match: dict[str, str] = Field(min_length=1)
+    take: str
+    none: Instead = "reject"
+    several: Instead = "reject"
+
+
 class RejectsTable(Strict):
     """A table of the store that keeps rejects."""
 

@@ -6,6 +6,8 @@ from collections.abc import Iterable, Mapping, Sequence
 from dataclasses import dataclass, replace
 from functools import cached_property
 
+import pyarrow as pa
+
 from ..core.compare import Likeness
 from ..core.expressions import Expression
 from ..core.notation import Notation
@@ -13,6 +15,27 @@ from ..core.schema import TableInfo
 from .job import Job
 from .options import ColumnOptions
 from .spans import Spans
+
+
+@dataclass(frozen=True)
+class Instead:
+    """What is taken where there is no one row: a value, or nothing, and the record is a reject."""
+
+    value: pa.Scalar
+    rejects: bool = False
+
+
+@dataclass(frozen=True)
+class BoundLookup:
+    """A column that is looked up in another table."""
+
+    column: str
+    info: TableInfo
+    match: tuple[tuple[str, str], ...]
+    """Columns of that table, each with the incoming column whose value it must have."""
+    take: str
+    none: Instead
+    several: Instead
 
 
 @dataclass(frozen=True)
@@ -45,6 +68,8 @@ class Plan:
     update_only: Sequence[str]
     notations: Mapping[str, Notation]
     """How the texts of a batch write the values of a column, where that is not as usual."""
+    lookups: Mapping[str, BoundLookup]
+    """The columns that are looked up in other tables."""
     columns: Mapping[str, ColumnPlan]
     """Every column of the table."""
     mark: Mapping[str, Expression]

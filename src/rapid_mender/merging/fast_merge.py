@@ -264,9 +264,9 @@ def is_plain(plan: Plan, finds_keys: bool) -> bool:
     share; `finds_keys`: that is found out later."""
     job, info = plan.job, plan.info
     given = (
-        job.rules, job.rename, job.derive, job.ignore, job.columns, job.order, job.versions, job.update_only, job.scope,
-        job.mark, job.unmark, job.marked, job.archive, job.max_rejects, job.max_deletes, job.commit_every, job.seal,
-        job.rejects_path, span_of(job.batches), plan.made, info.triggers,
+        job.rules, job.rename, job.derive, job.lookup, job.ignore, job.columns, job.order, job.versions,
+        job.update_only, job.scope, job.mark, job.unmark, job.marked, job.archive, job.max_rejects, job.max_deletes,
+        job.commit_every, job.seal, job.rejects_path, span_of(job.batches), plan.notations, plan.made, info.triggers,
     )  # fmt: skip
     if any(given) or job.null_key != "reject" or job.missing != "keep" or len(plan.allowed) < len(_ALLOWED):
         return False

@@ -39,6 +39,7 @@ def read_all(session: Session, reader: Reader, source: Source, spool: Spool, pro
         for name, kind in shape:
             if name != REJECT_TEXT:
                 names.setdefault(name, kind)
+        reader.lookups.prepare(session, chunk)
         for start in range(0, 0 if single else len(chunk.rows), _PART):
             keys, usable = reader.keys(session, chunk.slice(start, _PART))
             hashes = hash_rows(session.fold(plan.info, keys), seed)[usable]

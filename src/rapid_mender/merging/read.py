@@ -18,6 +18,7 @@ from ..incoming import Chunk
 from ..jobs.layouts import Layout, Layouts, shape_of
 from ..jobs.plan import Plan
 from ..stores.contract import Session, kept
+from .lookups import Lookups
 
 
 class Reader:
@@ -25,6 +26,7 @@ class Reader:
 
     def __init__(self, plan: Plan, layouts: Layouts, now: datetime) -> None:
         self.plan, self.layouts, self.now = plan, layouts, now
+        self.lookups = Lookups(plan)
         self.names: dict[str, pa.DataType] = {}
         """Every column that some record of the batch has, with the type in which it came first: what a rule that is a
         function is given. The first pass fills it."""
@@ -45,6 +47,8 @@ class Reader:
         records = read_columns(chunk.raw, chunk.rows, wanted, info, self.plan.notations)
         seen = {name: column for name, column in layout.seen.items() if needed is None or column in needed}
         self._put_extras(records, chunk, layout, seen)
+        if layout.looked_up:
+            self.lookups.put(records, chunk, needed)
         if derived:
             derive(records, derived, self._incoming(records, layout), self.now, info)
         if layout.misfit is not None:

@@ -75,6 +75,10 @@ class Reader(ABC):
         written yet, and the store may read the table as it was when the transaction began.
         """
 
+    def look_up(self, info: TableInfo, keys: pa.Table) -> Existing:
+        """The rows of another table than the one that is written, as `fetch` gives them; none is locked."""
+        return self.fetch(info, keys)
+
     @abstractmethod
     def scan(
         self, info: TableInfo, columns: Sequence[str], fresh: bool = False, key: Sequence[str] = ()
