@@ -130,14 +130,19 @@ def _any_without_values(data: np.ndarray, breaks: np.ndarray, delimiter: int) ->
 
 def _only_delimiters(data: np.ndarray, starts: np.ndarray, ends: np.ndarray, delimiter: int) -> np.ndarray:
     """The numbers of the lines that hold nothing but delimiters, of those that start and end there."""
-    likely = np.flatnonzero(data[starts] == delimiter)
-    if not len(likely):
-        return likely
-    lasts = ends[likely] - 1
-    lasts = lasts - (data[lasts] == _LINE)
-    lasts = lasts - (data[lasts] == _RETURN)
-    others = np.cumsum(data != delimiter, dtype=np.int64)
-    return likely[others[lasts] == others[starts[likely]]]
+    lines = np.flatnonzero(data[starts] == delimiter)
+    if not len(lines):
+        return lines
+    at, last = starts[lines] + 1, ends[lines] - 1
+    last = last - (data[last] == _LINE)
+    last = last - (data[last] == _RETURN)
+    found = []
+    while len(lines):  # one byte of each line after the other: most have a value soon
+        over = at > last
+        found.append(lines[over])
+        goes_on = ~over & (data[np.minimum(at, last)] == delimiter)
+        lines, at, last = lines[goes_on], at[goes_on] + 1, last[goes_on]
+    return np.concatenate(found)
 
 
 def _misplaced(
