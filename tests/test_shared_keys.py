@@ -125,3 +125,17 @@ def test_foreign_keys_that_wait_for_the_commit_reject_as_others_do(tmp_path: Pat
                 assert rm.as_of(url, "t", position=10**6).sort_by("id") == rm.as_of(url, "u", position=10**6).sort_by("id")
             undone = [rm.undo(url, result.batch, rest=True).counts for result in results]
             assert undone[0] == undone[1]
+
+
+@databases.every
+def test_rows_without_a_key_come_back_as_they_were(tmp_path: Path, kind: str) -> None:
+    """No value finds them: what others wrote about them is undone all the same."""
+    with databases.table(kind, tmp_path, DDL[0], "INSERT INTO t (k, v) VALUES (NULL, 'a'), (NULL, 'a'), (NULL, 'b'), (1, 'x')") as (url, run):
+        batch = rm.merge(rm.Job(store=url, table="t", key="k"), [{"k": 2, "v": "q", "n": 1}]).batch
+        before = bag(url)
+        rm.capture(url, "t")
+        run("INSERT INTO t (k, v) VALUES (NULL, 'a')", "UPDATE t SET v = 'c' WHERE v = 'b'", "DELETE FROM t WHERE k = 1")
+        assert bag_of(rm.as_of(url, "t", position=1)) == bag_of(rm.as_of(url, "t", batch=batch)) == before
+        theirs = [row["changed_at"] for row in rm.history(url, "t").to_pylist() if row["batch_no"] is None]
+        rm.undo(url, table="t", since=min(theirs))
+        assert (bag(url), rm.verify(url, "t").holds) == (before, True)

@@ -8,18 +8,19 @@ from __future__ import annotations
 
 import secrets
 from collections.abc import Sequence
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 
-from ..core.existing import Existing
-from ..core.keys import one_array
+from ..core.existing import Existing, concatenated
+from ..core.keys import null_keys, one_array
 from ..core.masks import mask_of
 from ..core.repeats import among
 from ..core.row_numbers import is_row, no_rows
 from ..core.slots import Slots
+from ..stores.contract import Condition, Selection
 from .past import Past
 
 
@@ -102,7 +103,8 @@ def shared_keys(
     others = [column.name for column in past.info.columns if column.name not in past.key]
     there = past.session.fetch(past.info, keys, fresh=True, by=others)
     stand = np.bincount(there.positions, minlength=len(hashed))
-    several = hashed[(stand > 1) | ((stand == 1) & among(hashed, empty))]
+    without = null_keys(keys)  # of these any number may stand there, which are found by no value
+    several = hashed[(stand > 1) | ((stand == 1) & among(hashed, empty)) | without]
     shared = np.union1d(shared[among(shared, hashed)], several)
     while True:  # a change that brings a row from one key to another is about both
         changed = (takes & among(was, shared)) | (puts & among(now, shared))
@@ -112,6 +114,10 @@ def shared_keys(
         shared = wider
     if not len(shared):
         return None
+    if without.any():
+        nulls = past.session.read(past.info, Selection([[Condition(name, "=", None) for name in past.key]]))
+        located = nulls.locators.select(there.locators.column_names)
+        there = concatenated([there, replace(nulls, locators=located)])
     there = there.take(np.flatnonzero(among(past.hash_keys(there.values, seed), shared)))
     came, went = np.flatnonzero(changed & puts), np.flatnonzero(changed & takes)
     image = np.concatenate([new.hashes(names, seed)[came], old.hashes(names, seed)[went]])

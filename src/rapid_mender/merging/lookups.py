@@ -73,7 +73,10 @@ class _Lookup:
         sought, _ = session.normalise(self.bound.info, sought)
         rows = session.look_up(self.bound.info, sought)
         found = pa.table({"at": rows.positions, "value": plain(rows.values[self.bound.take])})
-        groups = found.group_by("at", use_threads=False).aggregate([("value", "count_distinct"), ("value", "first")])
+        every_value, with_nulls = pc.CountOptions(mode="all"), pc.ScalarAggregateOptions(skip_nulls=False)
+        groups = found.group_by("at", use_threads=False).aggregate(
+            [("value", "count_distinct", every_value), ("value", "first", with_nulls)]
+        )
         at = groups["at"].to_numpy()
         count = np.zeros(int(new.sum()), np.int8)
         count[at] = np.where(groups["value_count_distinct"].to_numpy() > 1, _SEVERAL, _ONE)
