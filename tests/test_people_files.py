@@ -22,6 +22,8 @@ import pyarrow.feather
 import pytest
 
 import rapid_mender as rm
+from rapid_mender.incoming.chunks import Options
+from rapid_mender.incoming.guess import guess
 
 NAMES = ["district", "tag_no", "species", "girth_cm", "planted_on", "seen_at", "felled", "code"]
 ROWS: list[tuple[Any, ...]] = [
@@ -148,6 +150,19 @@ def test_a_text_is_drafted_and_merged_as_it_is(tmp_path: Path, url: str, name: s
     file = tmp_path / name
     file.write_bytes(content.encode(encoding))
     lands(url, file, tmp_path)
+
+
+@pytest.mark.parametrize(
+    ("content", "delimiter", "skip"),
+    [
+        ("id;n\n1;1,5\n2;2,5\n", ";", 0), ("id\n1\n2\n", ",", 0), ("T\n\na|b\n1|2\n", "|", 2), ('a,b\n1,"x;y;z"\n2,"p;q;r"\n', ",", 0),
+        ("a\tb,c\n1\t2\n", "\t", 0), ("", ",", 0), ("a,b\n", ",", 0), ("# by, and for\na;b;c\n1;2;3\n4;5;6\n", ";", 1), ("sep=|\na|b\n1|2,5\n", "|", 1),
+    ],
+)  # fmt: skip
+def test_what_stands_between_values_is_told_by_all_lines(tmp_path: Path, content: str, delimiter: str, skip: int) -> None:
+    (tmp_path / "x.csv").write_text(content)
+    found = guess(str(tmp_path / "x.csv"), Options())
+    assert (found.delimiter, found.skip) == (delimiter, skip)
 
 
 def test_files_of_frames_and_packed_ones_are_drafted_and_merged_as_they_are(tmp_path: Path, url: str) -> None:

@@ -33,14 +33,16 @@ def guess(path: str, options: Options, delimiter: str | None = None) -> Options:
     lines = text.splitlines(keepends=True)[: _LINES + 1]
     if len(data) == _LOOKED_AT and len(lines) > 1:
         lines.pop()  # it may be cut
-    if delimiter is None and lines and lines[0].lower().startswith("sep=") and len(lines[0].rstrip("\r\n")) == 5:
-        delimiter = lines[0][4]
+    told = lines[0].rstrip("\r\n") if lines else ""
+    skipped = int(told.lower().startswith("sep=") and len(told) == 5)  # as spreadsheets say it
+    if skipped:
+        delimiter, lines = delimiter or told[4], lines[1:]
     quote = "'" if '"' not in text and _quotes_by(lines, delimiter) else '"'
     tried = [delimiter] if delimiter is not None else _DELIMITERS
-    found = max(((one, *_rows(lines, one, quote)) for one in tried), key=lambda one: one[1:3], default=None)
-    if found is None or not found[1]:
-        return replace(options, encoding=encoding, delimiter=delimiter or options.delimiter)
-    return replace(options, encoding=encoding, delimiter=found[0], quote=quote, skip=found[3])
+    (share, before, width), best = max((_fits(lines, one, quote), one) for one in tried)
+    if not share or not width:
+        return replace(options, encoding=encoding, delimiter=delimiter or options.delimiter, skip=skipped)
+    return replace(options, encoding=encoding, delimiter=best, quote=quote, skip=skipped - before)
 
 
 def _encoding(data: bytes) -> str:
@@ -65,22 +67,19 @@ def _quotes_by(lines: list[str], delimiter: str | None) -> bool:
     return False
 
 
-def _rows(lines: list[str], delimiter: str, quote: str) -> tuple[float, int, int]:
-    """How well a delimiter fits: the share of lines with the usual number of values, if that is more than one; that
-    number; and how many lines come before the first that has it."""
-    widths, at = [], []
+def _fits(lines: list[str], delimiter: str, quote: str) -> tuple[float, int, int]:
+    """How well a delimiter fits: the share of lines with the usual number of values, if that is more than one; how many
+    lines come before the first that has it, as a negative number; and that number."""
+    widths, starts, start = [], [], 0
     reader = csv.reader(lines, delimiter=delimiter, quotechar=quote)
-    before = 0
     with suppress(csv.Error):
         for row in reader:
             widths.append(len(row) if any(row) else 0)
-            at.append(before)
-            before = reader.line_num
-    usual, count = (
-        Counter(width for width in widths if width > 1).most_common(1)[0] if any(w > 1 for w in widths) else (0, 0)
-    )
-    if not usual:
+            starts.append(start)
+            start = reader.line_num
+    several = Counter(width for width in widths if width > 1)
+    if not several:
         return 0.0, 0, 0
+    usual, count = several.most_common(1)[0]
     first = widths.index(usual)
-    there = [width for width in widths[first:] if width]
-    return count / max(len(there), 1), usual, at[first]
+    return count / sum(width > 0 for width in widths[first:]), -starts[first], usual
