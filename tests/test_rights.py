@@ -303,6 +303,7 @@ def _looks(store: rm.PostgreSQLStore, to: rm.MemoryStore) -> dict[str, Any]:
     """All that only looks at a store, or at our own tables in it, by name."""
     job = rm.Job(store=store, table="trees", key="tag")
     batch = [{"tag": 1, "kind": "z"}, *({"tag": n} for n in range(100, 200))]
+    found = {"table": "trees", "match": {"tag": "n"}, "take": "kind", "none": "null"}
     pair = rm.Sync(store=store, table="trees", to_store=to, to_table="trees", follower="map")
     return {
         "preview": lambda: rm.preview(job, batch), "explain": lambda: rm.explain(job, batch, key={"tag": 1}), "check": lambda: rm.check(job, batch),
@@ -310,6 +311,7 @@ def _looks(store: rm.PostgreSQLStore, to: rm.MemoryStore) -> dict[str, Any]:
         "batches": lambda: rm.batches(store), "verify": lambda: rm.verify(store, "trees"), "as_of": lambda: rm.as_of(store, "trees", batch=1),
         "undo": lambda: rm.undo(store, 1, preview=True), "prune": lambda: rm.prune(store, "trees", before_batch=1, preview=True),
         "captures": lambda: rm.captures(store), "capture": lambda: rm.capture(store, "logs", preview=True), "followers": lambda: rm.followers_of(store),
+        "lookup": lambda: rm.preview(rm.Job(store=store, table="safe", key="tag", lookup={"kind": found}), [{"tag": 1, "n": 1}]),
         "sync": lambda: rm.sync(pair), "compare": lambda: rm.compare(pair),
     }  # fmt: skip
 
@@ -320,7 +322,10 @@ def test_looking_runs_nobody_elses_code(mallory: Mallory, trap: str) -> None:
     """A superuser looks where one table after the other is Mallory's, who has made something of it that runs."""
     run = mallory.database.run
     for table in _OURS:
-        run("DROP TABLE IF EXISTS trees, logs, trees_history, rmend_batches, rmend_details, rmend_followers, rmend_captures, rmend_synced, behind CASCADE")
+        run(
+            "DROP TABLE IF EXISTS trees, logs, trees_history, rmend_batches, rmend_details, rmend_followers, rmend_captures, rmend_synced, behind, safe CASCADE"
+        )
+        run("CREATE TABLE safe (tag int PRIMARY KEY, kind text)")
         run("CREATE TABLE trees (tag int PRIMARY KEY, kind text, height bigint)", "CREATE TABLE logs (tag int PRIMARY KEY)")
         store = rm.PostgreSQLStore(mallory.database.url)
         memory = rm.MemoryStore({"trees": pa.table({"tag": pa.array([], pa.int32()), "kind": pa.array([], pa.string()), "height": pa.array([], pa.int64())})})
@@ -347,7 +352,7 @@ def test_looking_runs_nobody_elses_code(mallory: Mallory, trap: str) -> None:
         if trap in ("trigger", "default", "rule"):  # which only run when somebody writes, or not at all
             assert table != "trees" or "preview" not in refused
         elif table == "trees":
-            assert {"preview", "explain", "history", "sync"} <= set(refused), refused
+            assert {"preview", "explain", "history", "lookup", "sync"} <= set(refused), refused
             assert "add trust_owner=true to the store URL" in refused["preview"]
             trusting = rm.PostgreSQLStore(f"{mallory.database.url}?trust_owner=true")
             assert "trust_owner" in str(rm.check(rm.Job(store=mallory.database.url, table="trees", key="tag")).problems)

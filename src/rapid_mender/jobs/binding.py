@@ -151,12 +151,12 @@ class _Binder:
         for given, lookup in self.job.lookup.items():
             place = f"[lookup.{given}]"
             name = self.resolver.column(place, given)
-            other = session.find(lookup.table)
-            if other is None:
-                self._wrong(
-                    f"{place}: there is no table {lookup.table!r}; {nearest(lookup.table, session.tables(), 'tables')}"
-                )
-            if name is None or other is None:
+            if session.find(lookup.table) is None:
+                hint = nearest(lookup.table, session.tables(), "tables")
+                self._wrong(f"{place}: there is no table {lookup.table!r}; {hint}")
+                continue
+            other = session.describe(lookup.table)  # which refuses one that would run its owner's code
+            if name is None:
                 continue
             if self.info[name].generated:
                 self._wrong(f"{place}: the database computes {name} itself")

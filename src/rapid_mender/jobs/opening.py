@@ -85,7 +85,9 @@ class OpenJob:
         source = source_of(self.job, incoming)
         with ExitStack() as planning:
             session, ragged = None, is_ragged(source)
-            bound = self._bound.pop(ragged, None) if source.few else None
+            bound = self._bound.pop(ragged, None)
+            if not source.few or self.job.lookup:  # whether another table is as it was is not found out on the way
+                bound = None
             if bound is not None:
                 bound.problems.reset()
             else:
