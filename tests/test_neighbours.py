@@ -170,7 +170,7 @@ def by_the_rules(text: str) -> list[tuple[int, int, bool]] | int:
 def test_records_of_csv_are_found_by_the_rules(text: str) -> None:
     wanted = by_the_rules(text)
     try:
-        found: Any = csv_scan.scan(text.encode(), ord(","), True)
+        found: Any = csv_scan.scan(text.encode(), ord(","), ord('"'), True)
     except csv_scan.Untold as untold:
         found = text.rfind("\n", 0, untold.start) + 1
     if isinstance(found, int) or isinstance(wanted, int):
@@ -178,6 +178,8 @@ def test_records_of_csv_are_found_by_the_rules(text: str) -> None:
         return
     pairs = zip(found.starts.tolist(), found.ends.tolist(), range(len(found.starts)), strict=True)
     assert [(start, end, number not in found.broken) for start, end, number in pairs] == wanted
+    bare = [text[start:end].removesuffix("\n").removesuffix("\r") for start, end, _ in wanted]
+    assert [not count for count in found.values.tolist()] == [not one.strip(",") for one in bare]
 
 
 def read(path: Path, block: int) -> Any:

@@ -165,6 +165,25 @@ def test_what_stands_between_values_is_told_by_all_lines(tmp_path: Path, content
     assert (found.delimiter, found.skip) == (delimiter, skip)
 
 
+def test_rejects_of_a_file_that_is_written_otherwise_come_back(tmp_path: Path, url: str) -> None:
+    """They are written in our own way, with values as they came."""
+    (tmp_path / "x.csv").write_text("Trees\n\ndistrict;tag_no;girth_cm;planted_on\n'A';1;'1,5';'30.03.2026'\n'A';2;'1.5';'30.03.2026'\n'A';3;'2,5';'2026'\n")
+    job = rm.Job(
+        store=url, table="trees", key=["district", "tag_no"], rejects=str(tmp_path / "r.csv"), columns={"planted_on": {"format": "%d.%m.%Y"}},
+        incoming={"path": str(tmp_path / "x.csv"), "delimiter": ";", "quote": "'", "skip": 2, "decimal": ","},
+    )  # fmt: skip
+    result = rm.merge(job)
+    girth, planted = result.rejects["rmend_reason"].to_pylist()
+    assert "girth_cm: '1.5' is not a number" in girth
+    assert "with ',' as its decimal mark" in girth
+    assert planted == "planted_on: '2026' is not written as %d.%m.%Y"
+    (tmp_path / "m.csv").write_text((tmp_path / "r.csv").read_text().replace('"1.5"', '"1,75"').replace(',"2026"', ',"1.4.2026"'))
+    assert rm.merge(job, tmp_path / "m.csv").counts["insert"] == 2
+    there = rm.as_of(url, "trees", position=9).sort_by("tag_no")
+    assert there["girth_cm"].to_pylist() == [Decimal("1.50"), Decimal("1.75"), Decimal("2.50")]
+    assert there["planted_on"].to_pylist() == [date(2026, 3, 30), date(2026, 3, 30), date(2026, 4, 1)]
+
+
 def test_files_of_frames_and_packed_ones_are_drafted_and_merged_as_they_are(tmp_path: Path, url: str) -> None:
     (tmp_path / "files").mkdir()
     for file in by_frames(tmp_path / "files"):

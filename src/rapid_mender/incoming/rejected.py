@@ -35,7 +35,9 @@ def own_options(first: bytes, options: Options) -> Options:
     match = re.match(rb"(?:\xef\xbb\xbf)?\"?rmend_row\"?(.)\"?rmend_reason\"?\1", first)
     if match is None:
         return options
-    return replace(options, delimiter=match[1].decode("latin-1"), encoding="utf-8", nulls=tuple({*options.nulls, ""}))
+    usual, nulls = Options(), tuple({*options.nulls, ""})
+    delimiter = match[1].decode("latin-1")
+    return replace(options, delimiter=delimiter, quote=usual.quote, skip=0, encoding=usual.encoding, nulls=nulls)
 
 
 def kept_name(name: str) -> str:
