@@ -51,7 +51,13 @@ CASES: list[tuple[dict[str, Any], Any, list[str], dict[tuple[int, str], Any]]] =
     ({"derive": {"a": "incoming.f || incoming.l"}}, [{"id": 1, "f": "A"}, {"id": 2, "f": "A", "l": "B"}], ["skip", "update a"], {(1, "a"): "x", (2, "a"): "AB"}),
     ({"derive": {"a": "TRIM(incoming.a)"}}, [{"id": 1, "a": " q "}, {"id": 2}], ["update a", "skip"], {(1, "a"): "q", (2, "a"): "y"}),
     ({"derive": {"n": "incoming.ft"}}, [{"id": 1, "n": "bad", "ft": 1.0}], ["skip"], {}),  # what is replaced is not looked at
-    ({"derive": {"n": "incoming.n + incoming.ft"}}, [{"id": 1, "n": "bad", "ft": 1.0}], ["reject n: 'bad'"], {}),
+    # what came is read before it is anything: a text, a number, whatever others send
+    ({"derive": {"n": "incoming.n + incoming.ft"}}, [{"id": 1, "n": "bad", "ft": 1.0}, {"id": 2, "n": 3, "ft": 1.5}], ["reject [derive] n: + takes numbers", "update n"], {(2, "n"): 4.5}),
+    ({"derive": {"n": "CAST(REPLACE(incoming.n, ',', '.') AS DOUBLE)"}}, [{"id": 1, "n": "4,5"}, {"id": 2}, {"id": 3, "n": "x"}], ["update n", "skip", "reject n: CAST"], {(1, "n"): 4.5, (2, "n"): 2.0}),
+    ({"derive": {"n": "REPLACE(incoming.n, 'm', '')", "a": "'n = ' || incoming.n"}, "columns": {"n": {"decimal": ","}}}, pa.table({"id": [1, 3], "n": ["4,5m", "1.5"]}), ["update a n", "reject n: '1.5'"], {(1, "n"): 4.5, (1, "a"): "n = 4.5"}),
+    ({"ignore": ["n"], "derive": {"n": "CAST(SUBSTRING(incoming.n FROM 2) AS DOUBLE)"}}, pa.table({"id": [1], "n": ["x4.5"]}), ["update n"], {(1, "n"): 4.5}),
+    ({"derive": {"day": "incoming.day"}, "columns": {"day": {"format": "%d.%m.%Y"}}, "order": "day"}, pa.table({"id": [1, 2], "day": ["1.2.2030", "1.2.2019"]}), ["update day", "skip older"], {(1, "day"): date(2030, 2, 1)}),
+    ({"derive": {"id": "SUBSTRING(incoming.id FROM 2)"}}, pa.table({"id": ["t1", "t9"], "n": [9.0, 9.0]}), ["update n", "insert"], {(1, "n"): 9.0, (9, "n"): 9.0}),
     ({"derive": {"a": "CAST(incoming.n AS TEXT)", "n": "LENGTH(incoming.a)"}}, [{"id": 1}], ["'a', 'n': these read each other"], {}),
     # what is the same
     ({"rules": [OP]}, [{"id": 1, "op": "I"}, {"id": 1, "op": "D"}], ["reject the key comes again", "reject the key comes again"], {}),

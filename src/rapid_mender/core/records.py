@@ -125,16 +125,24 @@ def misfit(values: pa.Array, column: Column, why: str | None = None) -> pa.Array
 
 
 def derive(
-    records: Records, derived: Mapping[str, Expression], values: dict[Name, pa.Array], now: datetime, info: TableInfo
+    records: Records,
+    derived: Mapping[str, Expression],
+    values: dict[Name, pa.Array],
+    now: datetime,
+    info: TableInfo,
+    own: Mapping[str, pa.Array],
+    notations: Mapping[str, Notation] = NO_NOTATIONS,
 ) -> None:
     """Put derived columns among the records' values; one that cannot be computed or stored is a fault.
 
-    `values` are those of the incoming side; each derived column stands there for those that are derived after it.
+    `values` are those of the incoming side; each derived column stands there for those that are derived after it. `own`
+    has what came for a derived column, which its own expression reads. A derived text is read like one that came.
     """
     done = dict(zip(records.values.column_names, records.values.columns, strict=True))
     for name, expression in derived.items():
-        cells, column = expression.evaluate(Env(len(records.rows), values, now)), info[name]
-        value, bad = cast(cells.values, column)
+        came = {("incoming", name): own[name]} if name in own else {}
+        cells, column = expression.evaluate(Env(len(records.rows), values | came, now)), info[name]
+        value, bad = read_values(cells.values, column, notations.get(name))
         if bad is not None and bad.any():
             records.add_fault(bad, misfit(plain(cells.values).filter(pa.array(bad)), column))
         if cells.failed is not None:

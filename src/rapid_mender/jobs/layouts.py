@@ -38,6 +38,10 @@ class Layout:
     """Incoming name -> column of the table."""
     seen: dict[str, str] = field(default_factory=dict)
     """Incoming name -> column of the table, of ignored columns that expressions read."""
+    came: dict[str, pa.DataType] = field(default_factory=dict)
+    """The types in which values came, by the columns that they would go to."""
+    own: dict[str, str] = field(default_factory=dict)
+    """Derived columns that read what came for themselves, each with its incoming name."""
     extras: dict[str, pa.DataType] = field(default_factory=dict)
     """Incoming names that go nowhere and that expressions may use as they came, with their types."""
     looked_up: list[str] = field(default_factory=list)
@@ -116,10 +120,12 @@ class Layouts:
             column = info.named(name)
             if column is not None and name not in layout.mapping and self._is_read(name):
                 layout.seen[name] = column.name
+        kinds = dict(shape)
+        layout.came = {column: kinds[name] for name, column in (layout.seen | layout.mapping).items()}
         if plan.ragged:  # a record may lack what others have
             known = {name.lower() for name in layout.extras}
             lacking = {name: pa.null() for name in self._read if info.named(name) is None and name.lower() not in known}
-            unknown = Layout(layout.mapping, layout.seen, dict.fromkeys(layout.extras, pa.null()) | lacking)
+            unknown = Layout(layout.mapping, layout.seen, extras=dict.fromkeys(layout.extras, pa.null()) | lacking)
             self._compile(unknown)  # the names, and all that does not hang on how the values are written
             self._problems.raise_all()
             layout.extras |= lacking
@@ -184,7 +190,6 @@ class Layouts:
         incoming = columns | layout.extras
         layout.types = {("incoming", name): kind for name, kind in incoming.items()}
         what = {"incoming": "the incoming record", "existing": f"table {info.name!r}"}
-        scope = Scope({"incoming": incoming}, what=what)
         spans = self._plan.spans
         layout.dated_by = spans.begin if spans is not None and spans.options.effective is not None else None
         expressions: dict[str, Expression] = {}
@@ -197,7 +202,8 @@ class Layouts:
                 continue
             if isinstance(value, str):
                 place = "[versions] effective" if target == layout.dated_by else f"[derive] {target}"
-                done = self._resolver.expression(place, value, scope, None)
+                own = Scope({"incoming": incoming | {target: layout.came.get(target, pa.null())}}, what=what)
+                done = self._resolver.expression(place, value, own, None)
             else:
                 constant = self._resolver.constant(f"[derive] {target}", info[target], value)
                 done = None if constant is None else always(value, constant)
@@ -269,13 +275,16 @@ class Layouts:
             came = [name for name in used if name in there]
             absent = {name.lower() for name in used if name not in there}
             lacks = absent and (not came or (expression.tree is not None and rests_on(expression.tree, absent)))
-            if lacks or target not in used:
-                layout.mapping = {name: column for name, column in layout.mapping.items() if column != target}
+            sent = [name for name, column in (layout.mapping | layout.seen).items() if column == target]
+            layout.mapping = {name: column for name, column in layout.mapping.items() if column != target}
+            layout.seen = {name: column for name, column in layout.seen.items() if column != target}
             if lacks:
                 del layout.derived[target]
                 there.discard(target)
-            else:
-                there.add(target)
+                continue
+            there.add(target)
+            if sent and target in used:
+                layout.own[target] = sent[0]
 
     # -- the batch as a whole ---------------------------------------------------------------------------
 

@@ -50,7 +50,11 @@ class Reader:
         if layout.looked_up:
             self.lookups.put(records, chunk, needed)
         if derived:
-            derive(records, derived, self._incoming(records, layout), self.now, info)
+            own = {
+                target: plain(chunk.raw[name]) if layout.misfit is None else pa.nulls(len(chunk.rows))
+                for target, name in layout.own.items()
+            }
+            derive(records, derived, self._incoming(records, layout), self.now, info, own, self.plan.notations)
         if layout.misfit is not None:
             records.add_fault(np.ones(len(chunk.rows), bool), layout.misfit)
         absent = [name for name in self.plan.identity if name not in records.values.column_names]
