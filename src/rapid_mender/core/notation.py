@@ -59,6 +59,9 @@ class Notation:
         options = {"format": self.format or "", "decimal": self.decimal, "thousands": self.thousands}
         return {name: value for name, value in options.items() if value and (name, value) != ("decimal", ".")}
 
+    def __str__(self) -> str:
+        return ", ".join(f'{name} = "{value}"' for name, value in self.said().items())
+
     def words(self, wanted: str) -> str:
         """What a text must be, in words; `wanted` is what a value of the column must be."""
         if self.format is not None:

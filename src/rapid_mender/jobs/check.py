@@ -119,6 +119,9 @@ def sentences(plan: Plan, layouts: Layouts, source: Source | None, names: list[s
     out = [f"Merges {source.name if source else 'a batch'} into {info.name}, by {', '.join(plan.key)}."]
     if job.rename:
         out.append("Renames " + ", ".join(f"{name} to {column}" for name, column in job.rename.items()) + ".")
+    for notation in dict.fromkeys(plan.notations.values()):
+        columns = [name for name, one in plan.notations.items() if one == notation]
+        out.append(f"Reads texts of {', '.join(columns)} by {notation}.")
     own = plan.spans.columns if plan.spans is not None else []
     if derived := {name: value for name, value in job.derive.items() if name not in own[:1]}:
         out.append("Derives " + ", ".join(f"{name} = {value}" for name, value in derived.items()) + ".")

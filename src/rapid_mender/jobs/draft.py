@@ -192,13 +192,8 @@ def _notation(texts: pa.Array, column: Column, out: Draft) -> Notation | None:
     """How a column is written, if not as usual; says so where its texts could mean something else as well."""
     found = guess_notation(texts, column)
     if found.notation is not None and found.other is not None:
-        mine, other = _in_words(found.notation), _in_words(found.other)
-        out.care.append(f"{column.name} could be {other} as well as {mine}: look at its values.")
+        out.care.append(f"{column.name} could be {found.other} as well as {found.notation}: look at its values.")
     return found.notation
-
-
-def _in_words(notation: Notation) -> str:
-    return ", ".join(f'{name} = "{value}"' for name, value in notation.said().items())
 
 
 def pair_names(incoming: Sequence[str], columns: Sequence[str]) -> dict[str, str]:
