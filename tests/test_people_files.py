@@ -107,6 +107,7 @@ def by_frames(path: Path) -> list[Path]:
     floats.to_json(path / "pandas.json", orient="records", date_format="iso")
     floats.to_json(path / "pandas.jsonl", orient="records", lines=True, date_format="iso")
     floats.to_excel(path / "pandas.xlsx", index=False, startrow=2)
+    floats.to_excel(path / "words.xlsx", index=False, na_rep="NULL")
     polars.write_csv(path / "polars.csv", separator="\t")
     polars.write_ndjson(path / "polars.ndjson")
     polars.write_parquet(path / "polars.parquet")

@@ -68,9 +68,13 @@ class ExcelFile(Source):
             records, numbers = [], []
             for number, row in enumerate(rows[start : start + _ROWS], first + start):
                 if any(cell != "" for cell in row[:width]):
-                    records.append({name: _value(cell) for name, cell in zip(names, row, strict=False)})
+                    records.append({name: self._value(cell) for name, cell in zip(names, row, strict=False)})
                     numbers.append(number)
             yield from dict_chunks(records, numbers, self.broken)
+
+    def _value(self, cell: Any) -> Any:
+        """A cell as a value; some texts stand for none."""
+        return None if cell == "" or (isinstance(cell, str) and cell in self.options.nulls) else _plain(cell)
 
 
 def rows_before(path: str) -> int:
@@ -83,7 +87,7 @@ def rows_before(path: str) -> int:
 
 def _names(row: list[Any], path: str, number: int) -> list[str]:
     """The names in a row; columns without one at its end are no columns."""
-    cells = [str(_value(cell)).strip() if cell != "" else "" for cell in row]
+    cells = [str(_plain(cell)).strip() if cell != "" else "" for cell in row]
     while cells and not cells[-1]:
         cells.pop()
     if "" in cells:
@@ -93,10 +97,8 @@ def _names(row: list[Any], path: str, number: int) -> list[str]:
     return cells
 
 
-def _value(cell: Any) -> Any:
-    """A cell as a value: a workbook knows no whole numbers, and has a text for no value."""
-    if cell == "":
-        return None
+def _plain(cell: Any) -> Any:
+    """A cell as a value: a workbook knows no whole numbers."""
     if isinstance(cell, float) and cell.is_integer() and abs(cell) < _WHOLE:
         return int(cell)
     return cell

@@ -86,7 +86,7 @@ def draft(
         raise IncomingError(f"{source.name} has no records to make a job from")
     with opened(store) as place, place.begin(write=False) as session:
         info = session.describe(table)
-        nulls = _nulls(info, batch)
+        nulls = _nulls(info, batch) if path is not None and kind_of(path) in ("csv", "tsv", "excel") else []
         if nulls and path is not None:
             options = replace(options, nulls=(*options.nulls, *nulls))
             batch = _Batch.of(open_incoming(path, options))
@@ -170,7 +170,9 @@ def propose(session: Session, info: TableInfo, batch: _Batch, key: Sequence[str]
             out.columns[column] = notation
         if len(wrong):
             one = misfit(wrong.slice(0, 1), info[column])[0].as_py()
-            out.care.append(f"{len(wrong):,} of {batch.count:,} values do not fit. {one}")
+            none = values.null_count == len(values)
+            hint = f". If they stand for rows of another table, look them up: [lookup.{column}]" if none else ""
+            out.care.append(f"{len(wrong):,} of {batch.count:,} values do not fit. {one}{hint}")
         elif values.null_count and not info[column].nullable:
             out.care.append(
                 f"{column}: {values.null_count:,} of {len(values):,} records have no value, and it is NOT NULL"
