@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import threading
+from contextlib import closing
 from pathlib import Path
 from typing import Any
 
@@ -60,6 +62,22 @@ def test_what_is_looked_up_is_what_a_plain_look_up_finds(tmp_path: Path, kind: s
                 if isinstance(found, int):
                     assert there[tag]["note"] == f"at {found}"
             assert rm.merge(job, records).counts["skip"] == len(records) - result.counts["reject"]
+
+
+@databases.both
+def test_looking_up_waits_for_nobody(tmp_path: Path, kind: str) -> None:
+    """The rows that are found stay free, also where the few records of a call are read in its own transaction."""
+    with databases.table(kind, tmp_path, *DDL, "INSERT INTO streets VALUES (4, 'A', 1)") as (url, _), closing(databases.driver(url)) as other:
+        cursor = other.cursor()
+        cursor.execute("SELECT * FROM streets FOR UPDATE")
+        lookup = {"table": "streets", "match": {"code": "street", "town": "town"}, "take": "id"}
+        job = rm.Job(store=url, table="trees", key="tag", lookup={"street_id": lookup})
+        done = []
+        work = threading.Thread(target=lambda: done.append(rm.merge(job, [{"tag": 9, "street": "A", "town": 1}]).counts["insert"]), daemon=True)
+        work.start()
+        work.join(20)
+        cursor.execute("ROLLBACK")
+        assert done == [1]
 
 
 @pytest.mark.parametrize(

@@ -28,12 +28,11 @@ from .past import Past
 class SharedKeys:
     """What changes did to keys that several rows share, now or in between.
 
-    `old` and `new` are the old and new rows of all changes that were looked at, in the columns `names`.
+    `old` are the old rows of all changes that were looked at, in the columns `names`.
     """
 
     past: Past
     old: Existing
-    new: Existing
     names: Sequence[str]
     changed: np.ndarray
     """A mask of the changes that are about such a key."""
@@ -128,7 +127,7 @@ def shared_keys(
     row = np.zeros(len(hashes), np.int64)
     fitting = sign == np.sign(copies)[which]
     row[which[fitting]] = change[fitting]
-    return SharedKeys(past, old, new, names, changed, shared, seed, there, row, copies, hashes)
+    return SharedKeys(past, old, names, changed, shared, seed, there, row, copies, hashes)
 
 
 def _sides(changes: Existing) -> tuple[np.ndarray, np.ndarray]:

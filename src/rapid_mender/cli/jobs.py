@@ -41,10 +41,11 @@ def draft(
     """
     with errors_in_words():
         from ..errors import JobError
+        from ..incoming.packed import without_ending
         from ..jobs.draft import draft
         from . import screen
 
-        name = os.path.basename(incoming).removesuffix(".gz").removesuffix(".zst").removesuffix(".zip")
+        name = without_ending(os.path.basename(incoming))
         path = out or os.path.join(os.path.dirname(incoming), os.path.splitext(name)[0] + ".toml")
         if os.path.exists(path) and not force:
             raise JobError(f"{path} is there already; name another file with --out, or replace it with --force")

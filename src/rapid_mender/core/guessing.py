@@ -5,14 +5,11 @@ from __future__ import annotations
 from collections.abc import Iterator
 from typing import NamedTuple
 
-import numpy as np
 import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.types as pt
 
-from .cast import cast
-from .masks import either
-from .notation import Notation, rewritten
+from .notation import Notation, is_number, read_values
 from .schema import Column
 
 NULL_WORDS = ("NULL", "null", "\\N", "N/A", "n/a", "NA", "#N/A", "NaN", "nan", "None", "-", "--", "?")
@@ -47,14 +44,13 @@ def null_words(texts: pa.Array, column: Column) -> list[str]:
 
 def guess_notation(texts: pa.Array, column: Column) -> Guess:
     """How texts write the values of a column, where they do not fit it as they are."""
-    if not _misfits(texts, column, None):
+    if _fitting(texts, column, None) is not None:
         return Guess(None)
-    fitting = [one for one in _tried(column) if not _misfits(texts, column, one)]
+    fitting = [(one, values) for one in _tried(column) if (values := _fitting(texts, column, one)) is not None]
     if not fitting:
         return Guess(None)
-    values = [cast(rewritten(texts, column.type, one)[0], column)[0] for one in fitting]
-    other = next((one for one, mine in zip(fitting, values, strict=True) if not mine.equals(values[0])), None)
-    return Guess(fitting[0], other)
+    best, meant = fitting[0]
+    return Guess(best, next((one for one, values in fitting if not values.equals(meant)), None))
 
 
 def _tried(column: Column) -> Iterator[Notation]:
@@ -65,14 +61,11 @@ def _tried(column: Column) -> Iterator[Notation]:
         yield from (Notation(date + time) for time in _TIMES for date in _DATES)
     elif pt.is_time(kind):
         yield from map(Notation, _CLOCKS)
-    elif pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind):
+    elif is_number(kind):
         yield from _NUMBERS
 
 
-def _misfits(texts: pa.Array, column: Column, notation: Notation | None) -> int:
-    if notation is None:
-        bad = cast(texts, column)[1]
-    else:
-        done, wrong = rewritten(texts, column.type, notation)
-        bad = either(cast(done, column)[1], wrong)
-    return int(np.count_nonzero(bad)) if bad is not None else 0
+def _fitting(texts: pa.Array, column: Column, notation: Notation | None) -> pa.Array | None:
+    """The values of texts in a notation; None if some do not fit the column."""
+    values, bad = read_values(texts, column, notation)
+    return None if bad is not None and bad.any() else values

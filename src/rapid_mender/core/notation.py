@@ -10,7 +10,10 @@ import pyarrow as pa
 import pyarrow.compute as pc
 import pyarrow.types as pt
 
-from .masks import Marks, mask_of, nulled, some
+from .cast import cast, plain
+from .masks import either, mask_of, nulled, some
+from .parsers import Cast, trimmed
+from .schema import Column
 
 MONTHS = ("jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec")
 _BLANKS = " \u00a0\u2009\u202f"
@@ -33,10 +36,11 @@ class Notation:
     decimal: str = "."
     thousands: str = ""
 
-    def problem(self, kind: pa.DataType) -> str | None:
-        """Why a column of a type cannot be written so, in words; None if it can."""
+    def problem(self, kind: pa.DataType, example: str = "%d.%m.%Y") -> str | None:
+        """Why a column of a type cannot be written so, in words; None if it can. `example`: a format of a date, as it
+        is said where this one comes from."""
         if self.format is None:
-            return None if _is_number(kind) else "decimal and thousands are for numbers"
+            return None if is_number(kind) else "decimal and thousands are for numbers"
         if not pt.is_temporal(kind) or pt.is_duration(kind):
             return "format is for dates and times"
         if self.decimal != "." or self.thousands:
@@ -47,7 +51,7 @@ class Notation:
         if twice := [one for one in used if used.count(one) > 1]:
             return f"format has %{twice[0]} twice"
         if not pt.is_time(kind) and not ({"Y", "y"} & {*used} and {"m", "b", "B"} & {*used} and "d" in used):
-            return "format needs a day, a month and a year, such as %d.%m.%Y"
+            return f"format needs a day, a month and a year, such as {example}"
         if ("I" in used) != ("p" in used):
             return "%I, an hour up to twelve, and %p, AM or PM, come together in format"
         if pt.is_time(kind) and not {"H", "I"} & {*used}:
@@ -70,15 +74,23 @@ class Notation:
         return f"{wanted} with {self.decimal!r} as its decimal mark{between}"
 
 
-def rewritten(texts: pa.Array, kind: pa.DataType, notation: Notation) -> tuple[pa.Array, Marks]:
-    """Texts as the parser of a type reads them, and a mask of those that are not written as a notation says."""
-    bare = pc.utf8_trim_whitespace(texts)
-    bare = pc.if_else(pc.equal(bare, ""), pa.scalar(None, pa.string()), bare)
+def read_values(values: pa.ChunkedArray | pa.Array, column: Column, notation: Notation | None) -> Cast:
+    """Values in the type of a column, and a mask of those that cannot be; texts are written in a notation."""
+    if notation is None or not (pt.is_string(values.type) or pt.is_large_string(values.type)):
+        return cast(values, column)
+    texts, wrong = _rewritten(plain(values), notation)
+    done, bad = cast(texts, column)
+    return done, either(bad, wrong)
+
+
+def _rewritten(texts: pa.Array, notation: Notation) -> Cast:
+    """Texts as the parsers of types read them, and a mask of those that are not written as a notation says."""
+    bare = trimmed(texts)
     done = _number(bare, notation) if notation.format is None else _moment(bare, notation.format)
     return done, some(mask_of(pc.and_(pc.is_valid(bare), pc.is_null(done))))
 
 
-def _is_number(kind: pa.DataType) -> bool:
+def is_number(kind: pa.DataType) -> bool:
     return pt.is_integer(kind) or pt.is_floating(kind) or pt.is_decimal(kind)
 
 

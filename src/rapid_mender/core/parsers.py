@@ -39,7 +39,7 @@ def parser_of(wanted: pa.DataType) -> Callable[[pa.Array, pa.DataType], Cast]:
     return lambda text, kind: (pa.nulls(len(text), kind), mask_of(pc.is_valid(text)))  # lists, records, durations
 
 
-def _trimmed(text: pa.Array) -> pa.Array:
+def trimmed(text: pa.Array) -> pa.Array:
     """Without blanks around; an empty text is no value for a type that is not text."""
     text = pc.utf8_trim_whitespace(text)
     return pc.if_else(pc.equal(text, ""), pa.scalar(None, pa.string()), text)
@@ -53,7 +53,7 @@ def _matching(text: pa.Array, pattern: str) -> tuple[pa.Array, np.ndarray]:
 
 
 def _int(text: pa.Array, wanted: pa.DataType) -> Cast:
-    text = _trimmed(text)
+    text = trimmed(text)
     try:
         if not _has(text, b"xX"):  # Arrow reads 0x10
             return pc.cast(text, wanted), None
@@ -73,7 +73,7 @@ def _int(text: pa.Array, wanted: pa.DataType) -> Cast:
 
 
 def _float(text: pa.Array, wanted: pa.DataType) -> Cast:
-    text, bad = _trimmed(text), None
+    text, bad = trimmed(text), None
     try:
         if not _has(text, b"("):  # Arrow reads nan(1)
             return as_narrow(pc.cast(text, pa.float64()), wanted, text)
@@ -112,7 +112,7 @@ def _longest(text: pa.Array) -> int:
 
 def _decimal(text: pa.Array, wanted: pa.DataType) -> Cast:
     """Rounded half away from zero to the column's scale, as databases assign."""
-    text = _trimmed(text)
+    text = trimmed(text)
     widest = 76 if pt.is_decimal256(wanted) else 38
     if _longest(text) <= widest - wanted.scale and not _has(text, b"eE"):  # else Arrow's digits may overflow
         try:
@@ -194,7 +194,7 @@ def _scaled(counts: pa.Array, up: np.ndarray, negative: np.ndarray, mask: np.nda
 
 
 def _bool(text: pa.Array, wanted: pa.DataType) -> Cast:
-    text = pc.ascii_lower(_trimmed(text))
+    text = pc.ascii_lower(trimmed(text))
     true = mask_of(pc.is_in(text, value_set=pa.array(_TRUE)))
     false = mask_of(pc.is_in(text, value_set=pa.array(_FALSE)))
     unknown = ~(true | false)
@@ -202,7 +202,7 @@ def _bool(text: pa.Array, wanted: pa.DataType) -> Cast:
 
 
 def _date(text: pa.Array, wanted: pa.DataType) -> Cast:
-    text = _trimmed(text)
+    text = trimmed(text)
     try:
         return pc.cast(text, wanted), None
     except pa.ArrowInvalid:
@@ -225,7 +225,7 @@ def _days(text: pa.Array) -> tuple[np.ndarray, np.ndarray]:
 
 def _timestamp(text: pa.Array, wanted: pa.DataType) -> Cast:
     """A zone in the text is honoured: the moment is kept, in UTC."""
-    text = _trimmed(text)
+    text = trimmed(text)
     plain = _of_lengths(text, 10, 16, 19) if wanted.tz is None else _in_utc(text)
     if plain and (wanted.unit != "ns" or _near_today(text)):
         try:
@@ -283,7 +283,7 @@ def _time_of_day(parts: pa.StructArray) -> tuple[np.ndarray, np.ndarray]:
 
 
 def _time(text: pa.Array, wanted: pa.DataType) -> Cast:
-    text, bad = _matching(_trimmed(text), rf"^{_TIME}$")
+    text, bad = _matching(trimmed(text), rf"^{_TIME}$")
     second, nanos = _time_of_day(pc.extract_regex(text, rf"^{_TIME}$"))
     unit = PER_SECOND[wanted.unit]
     ticks = (second * unit + nanos // (10**9 // unit)).astype(f"int{wanted.bit_width}")

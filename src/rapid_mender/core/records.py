@@ -15,10 +15,8 @@ from ..errors import JobError
 from .cast import as_text, cast, plain, wanted
 from .expressions import Env, Expression
 from .expressions.scope import Name
-from .masks import either
 from .names import in_quotes, near_hint
-from .notation import Notation, rewritten
-from .parsers import Cast
+from .notation import Notation, read_values
 from .schema import Column, TableInfo
 
 REJECT_TEXT = "\x00text"
@@ -95,15 +93,6 @@ def read_columns(
             records.add_fault(bad, misfit(plain(raw[name]).filter(pa.array(bad)), column, why))
     records.values = pa.table(arrays, names=list(mapping.values()))
     return records
-
-
-def read_values(values: pa.ChunkedArray | pa.Array, column: Column, notation: Notation | None) -> Cast:
-    """Values in the type of a column, and a mask of those that cannot be; texts are written in a notation."""
-    if notation is None or not (pt.is_string(values.type) or pt.is_large_string(values.type)):
-        return cast(values, column)
-    texts, wrong = rewritten(plain(values), column.type, notation)
-    done, bad = cast(texts, column)
-    return done, either(bad, wrong)
 
 
 def misfit(values: pa.Array, column: Column, why: str | None = None) -> pa.Array:

@@ -7,6 +7,7 @@ import csv
 import io
 import os
 from collections.abc import Iterable, Iterator
+from contextlib import contextmanager
 from dataclasses import dataclass, field
 from typing import IO, Any
 
@@ -212,15 +213,16 @@ class CsvFile(Source):
         except (*DAMAGED, UnicodeError, LookupError) as error:
             raise IncomingError(f"{error}; check the encoding and the file", self.name) from error
 
-    def _text(self, encoding: str) -> io.TextIOWrapper:
+    @contextmanager
+    def _text(self, encoding: str) -> Iterator[io.TextIOWrapper]:
         """The file as text, opened a second time."""
-        stream = unpacked(self.path, open(self.path, "rb"))  # noqa: SIM115
-        try:
-            encoding = "utf-8-sig" if encoding.lower() == "utf-8" else encoding
-            return io.TextIOWrapper(stream, encoding, "surrogateescape", newline="")
-        except LookupError as error:
-            stream.close()
-            raise IncomingError(f"{error}; check the encoding", self.name) from error
+        encoding = "utf-8-sig" if encoding.lower() == "utf-8" else encoding
+        with open(self.path, "rb") as file:
+            try:
+                lines = io.TextIOWrapper(unpacked(self.path, file), encoding, "surrogateescape", newline="")
+            except LookupError as error:
+                raise IncomingError(f"{error}; check the encoding", self.name) from error
+            yield lines
 
     def _decoded(self, table: pa.Table, rows: np.ndarray) -> Iterator[Chunk]:
         """Bytes as text. Records that are not valid text are broken."""

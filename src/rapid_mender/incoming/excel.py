@@ -25,13 +25,6 @@ class ExcelFile(Source):
 
     def __post_init__(self) -> None:
         self.unit, self.ragged = "row", True
-        self._sheet: tuple[list[str], int, list[list[Any]]] | None = None
-
-    def _read(self) -> tuple[list[str], int, list[list[Any]]]:
-        """The names of the columns; the number of the row after them; and the rows from there on."""
-        if self._sheet is None:
-            self._sheet = self._of_workbook()
-        return self._sheet
 
     def rows(self) -> list[list[Any]]:
         """All rows of the sheet, as they come: a list of cells each, an empty text for none."""
@@ -50,16 +43,13 @@ class ExcelFile(Source):
         except (CalamineError, OSError, ValueError) as error:
             raise IncomingError(f"this is not a workbook, or a damaged one: {error}", self.name) from error
 
-    def _of_workbook(self) -> tuple[list[str], int, list[list[Any]]]:
+    def _read(self) -> tuple[list[str], int, list[list[Any]]]:
+        """The names of the columns; the number of the row after them; and the rows from there on."""
         rows = self.rows()
         for at, row in enumerate(rows[self.options.skip :], self.options.skip):
             if any(cell != "" for cell in row):
                 return _names(row, self.name, at + 1), at + 2, rows[at + 1 :]
         raise IncomingError("the sheet is empty: it has not even a row of column names", self.name)
-
-    @property
-    def columns(self) -> list[str]:
-        return self._read()[0]
 
     def __iter__(self) -> Iterator[Chunk]:
         names, first, rows = self._read()

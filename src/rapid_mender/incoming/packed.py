@@ -20,17 +20,18 @@ def is_packed(path: str) -> bool:
     return path.lower().endswith(_ENDINGS)
 
 
+def without_ending(path: str) -> str:
+    """A path without the ending that says how the file is packed."""
+    return path[: path.rindex(".")] if is_packed(path) else path
+
+
 def inner_name(path: str) -> str:
     """The name of what is in a file, in small letters: its own without the ending that says how it is packed. Raises
-    IncomingError for a zip archive that has not just one file."""
-    name = path.lower()
-    if not name.endswith(".zip"):
-        return name.removesuffix(".gz").removesuffix(".zst")
-    try:
-        with zipfile.ZipFile(path) as archive:
-            return _only(archive, path).lower()
-    except DAMAGED as error:
-        raise IncomingError(f"the archive cannot be read: {error}", path) from error
+    IncomingError for a zip archive that is damaged, or has not just one file."""
+    if not path.lower().endswith(".zip"):
+        return without_ending(path).lower()
+    with open(path, "rb") as file:
+        return _only(path, file)[1].lower()
 
 
 def unpacked(path: str, file: IO[bytes]) -> Any:
@@ -41,15 +42,20 @@ def unpacked(path: str, file: IO[bytes]) -> Any:
     if name.endswith(".zst"):
         return pa.CompressedInputStream(pa.PythonFile(file, "r"), "zstd")
     if name.endswith(".zip"):
-        archive = zipfile.ZipFile(file)
-        return archive.open(_only(archive, path))
+        archive, only = _only(path, file)
+        return archive.open(only)
     return file
 
 
-def _only(archive: zipfile.ZipFile, path: str) -> str:
+def _only(path: str, file: IO[bytes]) -> tuple[zipfile.ZipFile, str]:
+    """A zip archive, and the name of the one file in it."""
+    try:
+        archive = zipfile.ZipFile(file)
+    except DAMAGED as error:
+        raise IncomingError(f"the archive cannot be read: {error}", path) from error
     names = [one.filename for one in archive.infolist() if not one.is_dir()]
     if len(names) != 1:
         raise IncomingError(
             f"the archive has {len(names):,} files, and one is read; unpack it, and give the file", path
         )
-    return names[0]
+    return archive, names[0]

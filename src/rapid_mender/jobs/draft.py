@@ -20,8 +20,8 @@ from ..core.guessing import guess_notation, null_words
 from ..core.hashing import hash_rows
 from ..core.keys import fold_table, null_keys
 from ..core.names import closest
-from ..core.notation import Notation
-from ..core.records import REJECT_TEXT, known_column, misfit, read_values
+from ..core.notation import Notation, read_values
+from ..core.records import REJECT_TEXT, known_column, misfit
 from ..core.repeats import RepeatFinder
 from ..core.schema import Column, TableInfo
 from ..errors import IncomingError, JobError

@@ -168,19 +168,19 @@ class ColumnOptions(Strict):
         return Likeness(self.tolerance, self.ignore_case, self.trim, self.null != "overwrite")
 
 
-class Given(Strict):
+class FixedValue(Strict):
     """A value that is taken where a look-up finds none, or several."""
 
     value: Any
 
 
 def _given(value: Any) -> Any:
-    if value not in ("reject", "null") and not isinstance(value, Given | dict):
+    if value not in ("reject", "null") and not isinstance(value, FixedValue | dict):
         raise ValueError('must be "reject", "null" or a value: {value = 7}')
-    return Given(**value) if isinstance(value, dict) else value
+    return FixedValue(**value) if isinstance(value, dict) else value
 
 
-Instead = Annotated[Any, BeforeValidator(_given)]
+GivenInstead = Annotated[Any, BeforeValidator(_given)]
 
 
 class Lookup(Strict):
@@ -194,8 +194,8 @@ class Lookup(Strict):
     table: str
     match: dict[str, str] = Field(min_length=1)
     take: str
-    none: Instead = "reject"
-    several: Instead = "reject"
+    none: GivenInstead = "reject"
+    several: GivenInstead = "reject"
 
 
 class RejectsTable(Strict):

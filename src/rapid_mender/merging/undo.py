@@ -181,8 +181,9 @@ class _Undo:
         if self.writes:
             self.recorder.await_changes()
         shared = shared_keys(self.past, self.changes, self.old, self.new, self._since())
-        slots = self.past.slots(self.changes)
-        if shared is not None:
+        if shared is None:
+            slots = self.past.slots(self.changes)
+        else:
             others = np.flatnonzero(~shared.changed)
             slots = self.past.slots(self.changes.take(others)).among(others)
         every = self._changed(slots.without_passing())

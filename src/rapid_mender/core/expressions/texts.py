@@ -10,9 +10,7 @@ import pyarrow as pa
 import pyarrow.compute as pc
 from sqlglot import exp
 
-from ..cast import cast
-from ..masks import either
-from ..notation import Notation, rewritten
+from ..notation import Notation, read_values
 from ..schema import Column
 from .compiler import Compiler
 from .nodes import Node, computed, mapped
@@ -107,16 +105,10 @@ def read_by(work: Compiler, part: Any, value: Any, kind: pa.DataType, template: 
         raise work.wrong(part, "FORMAT is for a CAST to DATE or TIMESTAMP")
     text = _text(work, template, "FORMAT")
     notation = Notation(_directives(work, part, text))
-    if problem := notation.problem(kind):
-        raise work.wrong(part, problem.replace("such as %d.%m.%Y", "such as 'DD.MM.YYYY'"))
+    if problem := notation.problem(kind, "'DD.MM.YYYY'"):
+        raise work.wrong(part, problem)
     column = Column("", kind)
-
-    def done(values: pa.Array) -> Cells:
-        texts, wrong = rewritten(values, kind, notation)
-        dates, bad = cast(texts, column)
-        return Cells(dates, either(bad, wrong))
-
-    return computed(part, done, work.of("text", value, "CAST"))
+    return computed(part, lambda v: Cells(*read_values(v, column, notation)), work.of("text", value, "CAST"))
 
 
 def _directives(work: Compiler, part: exp.Expression, template: str) -> str:

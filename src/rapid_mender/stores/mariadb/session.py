@@ -181,13 +181,16 @@ class MariaDBSession(MariaDBCapturing, SQLSession):
     ) -> Iterator[Existing]:
         table, picked = self._described(info), info.pick(columns)
         link: MariaDBLink = self._write.drained()
-        if not table.locators:
+        if not table.locators and key:  # found again by all that it holds
             rows = link.select(self._picks(table, info.columns), f"FROM {table.sql} AS t")
             every = self._existing(link, table, rows, info.columns, info.names)
             verbatim = {name: cells for name, cells in every.verbatim.items() if name in columns}
             yield Existing(every.positions, every.values.select(list(columns)), every.locators, verbatim)
             return
         picks = self._picks(table, picked)
+        if not table.locators:
+            yield self._existing(link, table, link.select(picks, f"FROM {table.sql} AS t"), picked, key)
+            return
         order = ", ".join(f"t.{sql}" for sql, _ in table.locators)
         after = ""
         while True:

@@ -172,10 +172,10 @@ class GuestSession(PostgreSQLSession):
     def _reading(self) -> SQLLink:
         return self._write.drained()  # nobody else sees what the transaction has written
 
-    def _check_at_once(self, link: SQLLink, table: Described) -> None:
+    def _check_now(self, link: SQLLink, constraints: list[str]) -> None:
         link.run("SAVEPOINT rmend_check")
         with suppress(Refused):  # what the caller has written may wait for more
-            super()._check_at_once(link, table)
+            super()._check_now(link, constraints)
             link.run("RELEASE SAVEPOINT rmend_check")
             return
         link.run("ROLLBACK TO SAVEPOINT rmend_check")

@@ -281,10 +281,13 @@ class PostgreSQLSession(PostgreSQLCapturing, SQLSession):
         raise Conflict(f"{self.where}: another program wrote the same key meanwhile ({error.reason})")
 
     def _check_at_once(self, link: SQLLink, table: Described) -> None:
-        deferred = [name for name in table.extra["deferred"] if name not in self._checked]
-        if deferred:
-            link.run(f"SET CONSTRAINTS {', '.join(deferred)} IMMEDIATE")
-            self._checked += deferred
+        if deferred := [name for name in table.extra["deferred"] if name not in self._checked]:
+            self._check_now(link, deferred)
+
+    def _check_now(self, link: SQLLink, constraints: list[str]) -> None:
+        """Have constraints checked at once from now on. Raises Refused if something breaks one already."""
+        link.run(f"SET CONSTRAINTS {', '.join(constraints)} IMMEDIATE")
+        self._checked += constraints
 
     @contextmanager
     def _watched(self, link: SQLLink, table: Described) -> Iterator[list[int]]:

@@ -252,6 +252,15 @@ class SQLReading(SQLDescribing):
         only: Condition | None = None,
         by: Sequence[str] = (),
     ) -> Existing:
+        return self._fetched(info, keys, fresh, only, by, self._locking())
+
+    def look_up(self, info: TableInfo, keys: pa.Table) -> Existing:
+        return self._fetched(info, keys, False, None, (), "")
+
+    def _fetched(
+        self, info: TableInfo, keys: pa.Table, fresh: bool, only: Condition | None, by: Sequence[str], locking: str
+    ) -> Existing:
+        """What `fetch` gives, with the clause that locks the rows."""
         table, names = self._described(info), keys.column_names
         link = self._write.drained() if fresh or info.triggers else self._reading()
         tests = [
@@ -264,7 +273,7 @@ class SQLReading(SQLDescribing):
         link.expect(indexed)
         with link.staged(self._numbered(self._cells(table, keys))) as stage:
             joins = [" AND ".join(tests)] if indexed else self._apart(table, names, tests)
-            parts = [link.select(picks, self._join(table, stage, join), "s.c0", self._locking()) for join in joins]
+            parts = [link.select(picks, self._join(table, stage, join), "s.c0", locking) for join in joins]
         rows = parts[0] if len(parts) == 1 else pa.concat_tables(parts).sort_by("position")
         return self._existing(link, table, rows, info.columns, [*names, *by])
 

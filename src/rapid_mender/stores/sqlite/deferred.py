@@ -17,6 +17,7 @@ from ..contract import Refused
 from ..sql.text import name_sql
 from .link import Link
 from .types import encode
+from .unique import foreign_keys
 
 
 @dataclass(frozen=True)
@@ -35,28 +36,25 @@ Keys = Sequence[tuple[Deferred, Sequence[pa.Array]]]
 """Foreign keys, and the values that rows have in the columns of each."""
 
 
-def deferred_keys(link: Link, table: str) -> list[Deferred]:
-    """The foreign keys of a table, and those that refer to it, which may be checked at the commit only."""
-    tables = [
-        name
-        for name, sql in link.rows("SELECT name, sql FROM sqlite_master WHERE type = 'table' AND sql IS NOT NULL")
-        if "deferred" in sql.lower()
+def tables_that_defer(link: Link) -> list[str]:
+    """The tables that may have foreign keys which are checked at the commit only."""
+    return [
+        name for (name,) in link.rows("SELECT name FROM sqlite_master WHERE type = 'table' AND sql LIKE '%deferred%'")
     ]
+
+
+def deferred_keys(link: Link, table: str, tables: Sequence[str]) -> list[Deferred]:
+    """The foreign keys of a table, and those that refer to it, which may be checked at the commit only; `tables` may
+    have such."""
     return [key for name in tables for key in _of(link, name, table)]
 
 
 def _of(link: Link, name: str, table: str) -> Iterator[Deferred]:
     """Those of a table `name` that concern another."""
-    keys: dict[int, tuple[str, list[tuple[str, str | None]]]] = {}
-    for number, _, parent, column, to, *_ in link.rows(f"PRAGMA foreign_key_list({name_sql(name)})"):
-        keys.setdefault(number, (parent, []))[1].append((column, to))
-    for parent, pairs in keys.values():
+    for parent, pairs, _ in foreign_keys(link, name):
         if table.lower() not in (name.lower(), parent.lower()):
             continue
-        columns = sorted(link.rows(f"PRAGMA table_info({name_sql(parent)})"), key=lambda row: row[5])
-        primary = [row[1] for row in columns if row[5]]
-        own = tuple(column for column, _ in pairs)
-        other = tuple(primary[at] if to is None else to for at, (_, to) in enumerate(pairs))
+        own, other = (tuple(side) for side in zip(*pairs, strict=True))
         stands = f"SELECT 1 FROM {name_sql(parent)} WHERE {_same(other)}"
         if name.lower() == table.lower():
             there = " AND ".join(f"?{at} IS NOT NULL" for at in range(1, len(own) + 1))

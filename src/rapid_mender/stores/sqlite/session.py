@@ -17,7 +17,7 @@ from ...errors import StoreError
 from ..contract import ALL, KEPT, Condition, Load, Normalised, Refusals, Selection, Where, Written, refused_too
 from ..sql.text import name_sql, text_sql
 from .capturing import SQLiteCapturing
-from .deferred import Deferred, Keys, deferred_keys, run_checked, touched, with_keys
+from .deferred import Deferred, Keys, deferred_keys, run_checked, tables_that_defer, touched, with_keys
 from .describing import Known, SQLiteDescribing
 from .link import Link, Locked, refusal
 from .rows import Rows
@@ -53,6 +53,7 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
         self._reader: Link | None = None
         self._watching = Watching()
         self._deferred_keys: dict[str, list[Deferred]] = {}
+        self._that_defer: list[str] | None = None
 
     def close(self) -> None:
         """Wait for all writes to end. Raises the error of one that failed."""
@@ -252,9 +253,11 @@ class SQLiteSession(SQLiteDescribing, SQLiteCapturing):
 
     def _deferred(self, info: TableInfo) -> list[Deferred]:
         """The foreign keys about a table that are checked at the commit only."""
-        if info.name not in self._deferred_keys:
-            self._deferred_keys[info.name] = deferred_keys(self._write.drained(), info.name)
-        return self._deferred_keys[info.name]
+        if self._that_defer is None:
+            self._that_defer = tables_that_defer(self._write.drained())
+        if self._that_defer and info.name not in self._deferred_keys:
+            self._deferred_keys[info.name] = deferred_keys(self._write.drained(), info.name, self._that_defer)
+        return self._deferred_keys.get(info.name, [])
 
     def _later(self, count: int, work: Callable[[Link], _T]) -> Future[_T]:
         """Write in the background; `count` is how many rows."""

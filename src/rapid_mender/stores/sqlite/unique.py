@@ -70,17 +70,23 @@ def unique_of(link: Link, info: TableInfo) -> list[Unique]:
 
 def dangling(link: Link, info: TableInfo) -> list[str]:
     """Tests whether the row OLD refers to a row that is gone, by a foreign key that deletes it with the other."""
-    keys: dict[int, tuple[str, list[tuple[str, str | None]]]] = {}
-    for number, _, table, column, to, _, on_delete, _ in link.rows(f"PRAGMA foreign_key_list({name_sql(info.name)})"):
-        if on_delete.upper() == "CASCADE":
-            keys.setdefault(number, (table, []))[1].append((column, to))
-    tests = []
-    for table, pairs in keys.values():
+    keys = foreign_keys(link, info.name)
+    return [refers_to_nothing(name_sql(table), pairs) for table, pairs, deletes in keys if deletes == "CASCADE"]
+
+
+def foreign_keys(link: Link, name: str) -> list[tuple[str, list[tuple[str, str]], str]]:
+    """The foreign keys of a table: the table that each refers to, pairs of its own and of that table's columns, and
+    what it does when a row there is deleted."""
+    found: dict[int, tuple[str, list[tuple[str, str | None]], str]] = {}
+    for number, _, table, column, to, _, on_delete, _ in link.rows(f"PRAGMA foreign_key_list({name_sql(name)})"):
+        found.setdefault(number, (table, [], on_delete.upper()))[1].append((column, to))
+    keys = []
+    for table, pairs, on_delete in found.values():
         columns = sorted(link.rows(f"PRAGMA table_info({name_sql(table)})"), key=lambda row: row[5])
         primary = [row[1] for row in columns if row[5]]
         both = [(own, primary[at] if other is None else other) for at, (own, other) in enumerate(pairs)]
-        tests.append(refers_to_nothing(name_sql(table), both))
-    return tests
+        keys.append((table, both, on_delete))
+    return keys
 
 
 def _named(info: TableInfo, sql: str) -> Iterator[str]:
